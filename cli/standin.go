@@ -1,0 +1,186 @@
+package cli
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tidycourier/core/fault"
+	"tidycourier/core/project"
+	"tidycourier/show"
+	"tidycourier/standin"
+)
+
+// standinFlags are how the stand-in is served.
+type standinFlags struct {
+	listen, project string
+	faults          []string
+	tls             bool
+}
+
+func (a *app) standinCommand() *cobra.Command {
+	var f standinFlags
+	cmd := &cobra.Command{
+		Use: "standin", Short: "Serve the simulated provider until stopped",
+		Long: `Serves the Northmark Tide Office, a small made-up provider: an authorization
+server and an API of tide gauges, on loopback. --project DIR writes a courier file
+and a .env for this very server. --fault switches on what real providers do wrong:
+` + wrapNames(standin.FaultNames()),
+		Example: `  tidy-courier standin --project tides
+  tidy-courier standin --listen 127.0.0.1:0 --json --fault token-html`,
+		Args: takes(0, 0, "no argument"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, l, ca, err := a.openStandin(&f)
+			if err != nil {
+				return err
+			}
+			if f.project != "" {
+				if err := a.writeStandinProject(s, f.project, ca); err != nil {
+					_ = l.Close()
+					return err
+				}
+			}
+			if err := a.announce(s, &f, ca); err != nil {
+				return err
+			}
+			return serve(cmd.Context(), s, l)
+		},
+	}
+	fl := cmd.Flags()
+	fl.StringVar(&f.listen, "listen", "127.0.0.1:8650", "`host:port` to listen at, on loopback; port 0 takes any")
+	fl.StringVar(&f.project, "project", "", "write a courier file and a .env for this server into this `folder`")
+	fl.StringArrayVar(&f.faults, "fault", nil, "a `fault` to switch on; may be repeated")
+	fl.BoolVar(&f.tls, "tls", false, "serve https, with an authority of its own")
+	_ = cmd.RegisterFlagCompletionFunc("fault", cobra.FixedCompletions(standin.FaultNames(), cobra.ShellCompDirectiveNoFileComp)) // the flag is there
+	return cmd
+}
+
+// wrapNames lays names out in lines of a help text.
+func wrapNames(names []string) string {
+	var b strings.Builder
+	line := 0
+	for i, n := range names {
+		if line+len(n) > 76 {
+			b.WriteByte('\n')
+			line = 0
+		}
+		b.WriteString(n)
+		line += len(n)
+		if i < len(names)-1 {
+			b.WriteString(", ")
+			line += 2
+		}
+	}
+	return b.String()
+}
+
+// openStandin listens, and makes the server for the address it got.
+func (a *app) openStandin(f *standinFlags) (*standin.Server, net.Listener, []byte, error) {
+	host, _, err := net.SplitHostPort(f.listen)
+	if err != nil {
+		return nil, nil, nil, fault.New(fault.Usage, "%q is not host:port", f.listen).At("--listen").Hint("as in --listen 127.0.0.1:8650, or port 0 for any")
+	}
+	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return nil, nil, nil, fault.New(fault.Usage, "the stand-in serves on loopback only, not on %q", host).At("--listen").Hint("use 127.0.0.1, [::1] or localhost")
+	}
+	l, err := net.Listen("tcp", f.listen)
+	if err != nil {
+		return nil, nil, nil, fault.Wrap(fault.Usage, err, "the stand-in cannot listen").At("--listen").Hint("take another port, or --listen 127.0.0.1:0 for any")
+	}
+	issuer := "http://" + l.Addr().String()
+	var ca []byte
+	if f.tls {
+		cert, pem, err := standin.Certificate(host)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		ca, issuer = pem, "https://"+l.Addr().String()
+		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, NextProtos: []string{"http/1.1"}, MinVersion: tls.VersionTLS12})
+	}
+	cfg := standin.Config{Issuer: issuer, Now: a.Now, Faults: f.faults}
+	if a.g.verbose {
+		cfg.Log = func(format string, args ...any) { a.say("%s", show.Safe(fmt.Sprintf(format, args...))) }
+	}
+	s, err := standin.New(cfg)
+	if err != nil {
+		_ = l.Close()
+		return nil, nil, nil, fault.New(fault.Usage, "%s", err.Error()).At("--fault")
+	}
+	return s, l, ca, nil
+}
+
+// writeStandinProject writes the courier file and .env, never over others.
+func (a *app) writeStandinProject(s *standin.Server, dir string, ca []byte) error {
+	dir = a.path(dir)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fault.Wrap(fault.Settings, err, "the project's folder cannot be made").At("--project")
+	}
+	path := filepath.Join(dir, project.FileName)
+	if old, err := os.ReadFile(path); err == nil && !strings.Contains(string(old), "harbour: skarvik") {
+		return fault.New(fault.Settings, "another courier file is here already; it was left as it is").At(a.relative(path)).Hint("name an empty folder with --project")
+	}
+	files := []struct {
+		name string
+		text []byte
+		mode os.FileMode
+	}{{project.FileName, s.CourierFile(), 0o644}, {".env", s.EnvFile(), 0o600}, {"authority.pem", ca, 0o644}}
+	for _, f := range files {
+		if f.text == nil {
+			continue
+		}
+		if err := project.WriteFile(filepath.Join(dir, f.name), f.text, f.mode); err != nil {
+			return err
+		}
+	}
+	return ignore(dir)
+}
+
+// readyLine is the --json line of standin.
+type readyLine struct {
+	Issuer  string           `json:"issuer"`
+	API     string           `json:"api"`
+	Clients []standin.Client `json:"clients"`
+	Users   []standin.User   `json:"users"`
+}
+
+func (a *app) announce(s *standin.Server, f *standinFlags, ca []byte) error {
+	if a.g.json {
+		return show.JSONLine(a.Out, readyLine{s.Issuer(), s.API(), standin.Clients(), standin.Users()})
+	}
+	a.outPen().Standin(s.Issuer(), s.API(), standin.Clients(), standin.Users())
+	if f.project != "" {
+		a.say("project in %s: cd there and try tidy-courier call stations", f.project)
+		if ca != nil {
+			a.say("its authority is authority.pem there: give it with --cacert")
+		}
+	}
+	a.say("Ctrl-C stops it")
+	return nil
+}
+
+// serve serves until the context ends.
+func serve(ctx context.Context, s *standin.Server, l net.Listener) error {
+	srv := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second}
+	done := make(chan error, 1)
+	go func() { done <- srv.Serve(l) }()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+	}
+	short, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	if err := srv.Shutdown(short); errors.Is(err, context.DeadlineExceeded) {
+		return srv.Close() // someone hangs on; --fault hang makes them
+	}
+	return nil
+}

@@ -1,0 +1,287 @@
+package finding
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"tidycourier/core/oauth"
+	"tidycourier/core/run"
+)
+
+// callRules are causes of refusals by the protected API.
+var callRules = []Rule{
+	{
+		ID: "no-token-sent", Title: "The call carried no token",
+		Meaning:    "The API protects this path, and the request had no credentials.",
+		Proof:      "The request as sent has no Authorization header and no token elsewhere.",
+		Remedy:     []string{"send it with a token: without --bare, and with --client NAME or the API's client set"},
+		References: []string{"RFC 6750 3.1"},
+		Judge:      noToken,
+	},
+	{
+		ID: "token-expired", Title: "The access token has expired",
+		Meaning: "Its exp claim lies in the past.", Proof: "exp against the clock.",
+		Remedy:     []string{"obtain a new one: tidy-courier obtain CLIENT"},
+		References: []string{"RFC 6750 3.1", "RFC 7519 4.1.4"},
+		Judge:      tokenExpired,
+	},
+	{
+		ID: "insufficient-scope", Title: "The token may not do this",
+		Meaning:    "The token is good, and does not carry the scope this call needs.",
+		Proof:      "The scope the API names (or the courier file's needs) is not in the token.",
+		Remedy:     []string{"ask for the scope: add it to the client's scope, and obtain again", "when it is asked for and not granted, have the provider grant it to the client"},
+		References: []string{"RFC 6750 3.1"},
+		Judge:      insufficientScope,
+	},
+	{
+		ID: "audience-not-the-api", Title: "The token is for another audience",
+		Meaning:    "Its aud claim names something other than this API; an API must refuse it.",
+		Proof:      "aud in the token against needs.audience in the courier file.",
+		Remedy:     []string{"ask for the API's audience or resource in the token request: parameters: { token: { audience: … } }"},
+		References: []string{"RFC 9068 4", "RFC 8707"},
+		Judge:      wrongAudience,
+	},
+	{
+		ID: "token-not-accepted", Title: "The API does not accept the token, which looks right",
+		Meaning:    "The API answered invalid_token, and the token is not expired and fits what is known: it may be revoked, from another server or stage, or signed with a key the API does not know.",
+		Proof:      "invalid_token, and nothing in evidence is wrong with the token.",
+		Remedy:     []string{"check that the token's issuer is the one this API trusts (stage!)", "obtain a new one and try again: tidy-courier obtain CLIENT"},
+		References: []string{"RFC 6750 3.1"},
+		Judge:      notAccepted,
+	},
+	{
+		ID: "required-header-missing", Title: "The API wants a header that was not sent",
+		Meaning:    "Besides the token the API asks for a header, often a tenant or a version.",
+		Proof:      "The API's words name a header, and the request did not have it.",
+		Remedy:     []string{"add it under headers: of the API in the courier file, or with --header 'NAME: VALUE'"},
+		References: []string{"RFC 9110 15.5.1"},
+		Judge:      headerMissing,
+	},
+	{
+		ID: "xml-because-accept-missing", Title: "XML came, since the call did not ask for JSON",
+		Meaning:    "The API serves both and chooses by the Accept header, which did not name JSON.",
+		Proof:      "The answer is XML, and Accept in the request does not name JSON.",
+		Remedy:     []string{"send Accept: application/json: under headers: of the API, or with --header 'Accept: application/json'"},
+		References: []string{"RFC 9110 12.5.1"},
+		Judge:      xmlCame,
+	},
+	{
+		ID: "wrong-method", Title: "This path does not take this method",
+		Meaning: "The path exists; the method is another.", Proof: "Status 405.",
+		Remedy:     []string{"use one of the methods the Allow header names"},
+		References: []string{"RFC 9110 15.5.6"},
+		Judge: func(e *Evidence) *Match {
+			legs := answered(e)
+			if len(legs) == 0 || legs[len(legs)-1].Status() != 405 {
+				return nil
+			}
+			leg := legs[len(legs)-1]
+			return &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{{What: "method", Where: fmt.Sprintf("leg %d", leg.N), Value: leg.Method},
+				{What: "Allow", Where: fmt.Sprintf("leg %d", leg.N), Value: leg.Exchange.Response.Header.Get("Allow")}}}
+		},
+	},
+	{
+		ID: "forbidden-for-this-user", Title: "Whoever the token stands for may not do this here",
+		Meaning:    "The token was accepted and its scope is not the reason: this person or application has no right to this record, harbour, tenant or account.",
+		Proof:      "Status 403, a token was sent, and no scope is named as lacking.",
+		Remedy:     []string{"check whom the token stands for: tidy-courier decode --client CLIENT", "check the tenant or account named in the path, query or headers"},
+		References: []string{"RFC 9110 15.5.4"},
+		Judge:      forbidden,
+	},
+}
+
+// refusedCall is the last call leg when the API refused it with one of the
+// statuses.
+func (e *Evidence) refusedCall(statuses ...int) *run.Leg {
+	leg := e.last(run.Call)
+	if leg == nil || !slices.Contains(statuses, leg.Status()) {
+		return nil
+	}
+	return leg
+}
+
+func (e *Evidence) apiItem(leg *run.Leg) run.Item {
+	value := fmt.Sprint(leg.Status())
+	if c, ok := challenge(leg); ok {
+		value += " " + leg.Exchange.Response.Header.Get("WWW-Authenticate")
+		_ = c
+	} else if len(leg.Exchange.Response.Body) > 0 && !looksHTML(leg) {
+		value += " " + firstLine(leg.Exchange.Response.Body)
+	}
+	return run.Item{What: "the API said", Where: fmt.Sprintf("leg %d", leg.N), Value: value}
+}
+
+func noToken(e *Evidence) *Match {
+	leg := e.refusedCall(401, 403)
+	if leg == nil || sentToken(leg) != "" || leg.Exchange.Request.Header.Get("Authorization") != "" || strings.Contains(leg.URL, "access_token=") {
+		return nil
+	}
+	m := &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{{What: "Authorization", Where: fmt.Sprintf("leg %d", leg.N), Value: "not sent"}, e.apiItem(leg)}}
+	if e.Call != nil && !e.Call.SendToken {
+		m.Items[0] = run.Item{What: "send_token", Where: e.Call.Where, Value: "false"}
+		m.Remedy = []string{"this call is meant to be refused; the others send a token"}
+	}
+	return m
+}
+
+func tokenExpired(e *Evidence) *Match {
+	leg := e.refusedCall(401, 403, 400)
+	t := decoded(e.Access)
+	if leg == nil || t == nil {
+		return nil
+	}
+	exp, ok := t.Time("exp")
+	if !ok || e.Now.Before(exp) {
+		return nil
+	}
+	return &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{{What: "exp", Where: "the token " + t.Fingerprint(), Value: exp.Format(time.RFC3339)},
+		{What: "now", Where: "the clock", Value: e.Now.UTC().Format(time.RFC3339)}, e.apiItem(leg)}}
+}
+
+func insufficientScope(e *Evidence) *Match {
+	leg := e.refusedCall(403, 401)
+	if leg == nil || e.Access == "" {
+		return nil
+	}
+	c, ok := challenge(leg)
+	named := ok && c.Error() == "insufficient_scope"
+	if leg.Status() == 401 && !named {
+		return nil
+	}
+	needed, place := c.Scope(), fmt.Sprintf("the challenge, leg %d", leg.N)
+	if len(needed) == 0 {
+		needed, place = e.neededScope()
+	}
+	held, known := e.heldScope()
+	lacking, _ := oauth.ScopeDifference(needed, held)
+	if !named && (len(lacking) == 0 || !known) {
+		return nil
+	}
+	m := &Match{Leg: leg.N, Certainty: run.Certain}
+	if !named {
+		m.Certainty = run.Likely
+	}
+	if len(needed) > 0 {
+		m.Items = append(m.Items, run.Item{What: "scope needed", Where: place, Value: strings.Join(needed, " ")})
+	}
+	if known {
+		m.Items = append(m.Items, run.Item{What: "scope in the token", Where: "the token", Value: strings.Join(held, " ")})
+	}
+	m.Items = append(m.Items, e.apiItem(leg))
+	if e.Client != nil && e.Client.Scope.Where != "" && len(lacking) > 0 {
+		if _, add := oauth.ScopeDifference(e.Client.Scope.Values, lacking); len(add) > 0 {
+			m.Remedy = []string{fmt.Sprintf("add %s to the client's scope at %s, and obtain again", strings.Join(add, " "), e.Client.Scope.Where),
+				"when the server then does not grant it, have the provider allow it to this client"}
+		}
+	}
+	return m
+}
+
+func (e *Evidence) neededScope() ([]string, string) {
+	if e.Call != nil && len(e.Call.Needs.Scope.Values) > 0 {
+		return e.Call.Needs.Scope.Values, e.Call.Needs.Scope.Where
+	}
+	if e.API != nil && len(e.API.Needs.Scope.Values) > 0 {
+		return e.API.Needs.Scope.Values, e.API.Needs.Scope.Where
+	}
+	return nil, ""
+}
+
+// heldScope is the scope and roles the token carries; false when it cannot be
+// told (an opaque token).
+func (e *Evidence) heldScope() ([]string, bool) {
+	if t := decoded(e.Access); t != nil {
+		return append(t.Scope(), t.Roles()...), true
+	}
+	if e.Answer != nil && e.Answer.Scope != nil {
+		return e.Answer.Scope, true
+	}
+	return nil, false
+}
+
+func wrongAudience(e *Evidence) *Match {
+	leg := e.refusedCall(401, 403, 400)
+	t := decoded(e.Access)
+	if leg == nil || t == nil || e.API == nil || e.API.Needs.Audience.Value == "" || len(t.Audience()) == 0 {
+		return nil
+	}
+	need := e.API.Needs.Audience
+	if slices.Contains(t.Audience(), need.Value) {
+		return nil
+	}
+	return &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{{What: "audience needed", Where: need.Where, Value: need.Value, Compare: true},
+		{What: "aud in the token", Where: "the token " + t.Fingerprint(), Value: strings.Join(t.Audience(), " "), Compare: true}, e.apiItem(leg)}}
+}
+
+func notAccepted(e *Evidence) *Match {
+	leg := e.refusedCall(401)
+	if leg == nil || sentToken(leg) == "" || tokenExpired(e) != nil || wrongAudience(e) != nil || insufficientScope(e) != nil || headerMissing(e) != nil {
+		return nil
+	}
+	m := &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{e.apiItem(leg)}}
+	if t := decoded(e.Access); t != nil {
+		m.Items = append([]run.Item{{What: "iss in the token", Where: "the token " + t.Fingerprint(), Value: t.Text("iss")}}, m.Items...)
+	}
+	return m
+}
+
+// headerName is a header's name as APIs write it in a sentence: two capitalised
+// words with a dash, an X- name, or what stands beside the word header.
+var headerName = regexp.MustCompile(`\b([A-Z][A-Za-z0-9]*(?:-[A-Z][A-Za-z0-9]*)+|[Xx](?:-[A-Za-z0-9]+)+)\b`)
+
+func headerMissing(e *Evidence) *Match {
+	leg := e.refusedCall(400, 401, 403, 412, 422, 428)
+	if leg == nil || looksHTML(leg) {
+		return nil
+	}
+	body := string(leg.Exchange.Response.Body[:min(len(leg.Exchange.Response.Body), 8<<10)])
+	if !said(body, "header", "required", "missing", "must") {
+		return nil
+	}
+	for _, m := range headerName.FindAllStringSubmatch(body, 8) {
+		name := m[1]
+		if strings.EqualFold(name, "WWW-Authenticate") || strings.EqualFold(name, "Content-Type") || leg.Exchange.Request.Header.Get(name) != "" {
+			continue
+		}
+		c := run.Likely
+		if said(body, "header") && said(body, "required", "missing", "must", "without") {
+			c = run.Certain
+		}
+		return &Match{Leg: leg.N, Certainty: c, Items: []run.Item{{What: name, Where: fmt.Sprintf("leg %d", leg.N), Value: "not sent"}, e.apiItem(leg)},
+			Remedy: []string{fmt.Sprintf("add %s under headers: of the API in the courier file, or give --header '%s: VALUE'", name, name)}}
+	}
+	return nil
+}
+
+func xmlCame(e *Evidence) *Match {
+	leg := e.last(run.Call)
+	if leg == nil || leg.Status() == 0 {
+		return nil
+	}
+	mt := leg.Exchange.Response.MediaType()
+	accept := leg.Exchange.Request.Header.Get("Accept")
+	if mt != "application/xml" && mt != "text/xml" && !strings.HasSuffix(mt, "+xml") || mt == "application/xhtml+xml" || mt == "image/svg+xml" || strings.Contains(accept, "json") {
+		return nil
+	}
+	sent := accept
+	if sent == "" {
+		sent = "not sent"
+	}
+	return &Match{Leg: leg.N, Certainty: run.Certain, Note: !e.JSONWanted, Items: []run.Item{{What: "Accept", Where: fmt.Sprintf("leg %d", leg.N), Value: sent},
+		{What: "Content-Type of the answer", Where: fmt.Sprintf("leg %d", leg.N), Value: mt}}}
+}
+
+func forbidden(e *Evidence) *Match {
+	leg := e.refusedCall(403)
+	if leg == nil || sentToken(leg) == "" || insufficientScope(e) != nil || wrongAudience(e) != nil || tokenExpired(e) != nil || headerMissing(e) != nil {
+		return nil
+	}
+	m := &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{e.apiItem(leg)}}
+	if t := decoded(e.Access); t != nil {
+		m.Items = append([]run.Item{{What: "sub in the token", Where: "the token " + t.Fingerprint(), Value: t.Text("sub")}}, m.Items...)
+	}
+	return m
+}

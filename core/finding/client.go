@@ -1,0 +1,360 @@
+package finding
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"tidycourier/core/mask"
+	"tidycourier/core/oauth"
+	"tidycourier/core/project"
+	"tidycourier/core/run"
+)
+
+// clientRules are causes in who the client is and how it shows it.
+var clientRules = []Rule{
+	{
+		ID: "secret-has-edge-whitespace", Title: "The client secret has white space at its edge",
+		Meaning:    "A newline or space at the end of a secret is sent like any other character, and makes it another secret. It usually comes from a file that an editor or echo ended with a newline, or from copying.",
+		Proof:      "The secret as it was read begins or ends with white space.",
+		Remedy:     []string{"write the file without a newline at its end: printf %s \"$SECRET\" > FILE", "put the value in .env, where edges are clear"},
+		References: []string{"RFC 6749 2.3.1", "RFC 6749 A.2"},
+		Judge:      edgeWhitespace,
+	},
+	{
+		ID: "secret-looks-quoted", Title: "The client secret is in quotes, and the quotes are sent too",
+		Meaning:    "The value begins and ends with a quote character. A shell or a .env file takes quotes off; a file, a secret manager or a CI setting does not.",
+		Proof:      "The secret as it was read has a quote at both ends.",
+		Remedy:     []string{"take the quotes off at the secret's source"},
+		References: []string{"RFC 6749 2.3.1"},
+		Judge:      quoted,
+	},
+	{
+		ID: "secret-looks-like-its-identifier", Title: "The client secret looks like the id of a secret, not like a secret",
+		Meaning: "Providers show two texts beside each other: the secret's value, often only once, and its id, usually a UUID. The id was taken.",
+		Proof:   "The secret is a UUID, or is the client id itself.",
+		Remedy:  []string{"make a new secret at the provider and copy its value while it is shown"},
+		Judge:   secretIsID,
+	},
+	{
+		ID: "secret-expired", Title: "The client secret has expired",
+		Meaning:    "Client secrets have an end. From then on the server refuses the client as if the secret were wrong.",
+		Proof:      "secret_expires in the courier file lies in the past, or the server says so.",
+		Remedy:     []string{"make a new secret at the provider, put it where the old one was, and set secret_expires"},
+		References: []string{"RFC 7591 3.2.1"},
+		Judge:      secretExpired,
+	},
+	{
+		ID: "confidential-client-without-secret", Title: "The client authenticates with a secret, and none is set",
+		Meaning:    "The token endpoint wants the client to prove who it is, and the request carried only client_id.",
+		Proof:      "invalid_client, and neither an Authorization header nor client_secret was sent.",
+		Remedy:     []string{"set client_secret to a source of the secret: { env: NAME }, { file: PATH } or { command: [program] }"},
+		References: []string{"RFC 6749 3.2.1"},
+		Judge:      secretMissing,
+	},
+	{
+		ID: "unknown-client", Title: "The server does not know this client id",
+		Meaning:    "The client id is misspelt, belongs to another server, tenant or stage, or the client was deleted.",
+		Proof:      "The server's words; from the answer alone it cannot be told from a wrong secret, since RFC 6749 5.2 gives both the same code.",
+		Remedy:     []string{"compare client_id with the registration, letter by letter", "check that the client is registered at this issuer and stage"},
+		References: []string{"RFC 6749 5.2", "RFC 6749 2.2"},
+		Judge:      unknownClient,
+	},
+	{
+		ID: "wrong-secret", Title: "The client secret is not the one the server has",
+		Meaning:    "The server knows how the client wanted to authenticate and refused it. The usual reason is an old secret, one of another stage, or one cut off while copying.",
+		Proof:      "invalid_client, with credentials sent, and nothing else in evidence is wrong with them.",
+		Remedy:     []string{"compare the fingerprint with that of the secret you were given: tidy-courier show CLIENT prints it", "make a new secret at the provider"},
+		References: []string{"RFC 6749 5.2"},
+		Judge:      wrongSecret,
+	},
+	{
+		ID: "auth-in-wrong-place", Title: "The server wants the client's credentials in another place",
+		Meaning:    "Credentials go into the Authorization header (client_secret_basic) or into the body (client_secret_post). A client is registered for one of them, and some servers take only that one.",
+		Proof:      "The metadata does not list the method that was used, or the server's words name the other.",
+		Remedy:     []string{"set token_endpoint_auth_method to the one the server wants"},
+		References: []string{"RFC 6749 2.3.1", "RFC 8414 2"},
+		Judge:      wrongPlace,
+	},
+	{
+		ID: "grant-not-allowed-for-client", Title: "This client may not use this grant",
+		Meaning:    "The client was recognised; its registration does not list the grant it asked for.",
+		Proof:      "unauthorized_client from the token endpoint.",
+		Remedy:     []string{"have the grant added to the client's registration", "set grant: to one the client is registered for"},
+		References: []string{"RFC 6749 5.2"},
+		Judge:      grantNotAllowed,
+	},
+	{
+		ID: "unsupported-grant-type", Title: "The server does not offer this grant at all",
+		Meaning: "No client can use this grant at this endpoint.", Proof: "unsupported_grant_type, or the metadata does not list it.",
+		Remedy:     []string{"choose one of the grants the metadata lists: tidy-courier discover ISSUER"},
+		References: []string{"RFC 6749 5.2"},
+		Judge:      unsupportedGrant,
+	},
+	{
+		ID: "invalid-scope-asked", Title: "The server refuses the scope that was asked for",
+		Meaning:    "A scope is misspelt, unknown at this server, or not granted to this client.",
+		Proof:      "invalid_scope.",
+		Remedy:     []string{"compare scope with the provider's documentation, letter by letter", "ask for one scope at a time to find the one that is refused: --scope NAME"},
+		References: []string{"RFC 6749 5.2", "RFC 6749 3.3"},
+		Judge:      invalidScope,
+	},
+}
+
+// clientRefused is a refusal that may be about who the client is.
+func (e *Evidence) clientRefused() (*run.Leg, *oauth.Error) {
+	return e.refusedWith(false, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrInvalidRequest, oauth.ErrInvalidGrant, oauth.ErrAccessDenied)
+}
+
+func (e *Evidence) secretItem() run.Item {
+	it := run.Item{What: "client secret", Where: "not set", Value: mask.Text(e.Secret)}
+	if e.Client != nil && e.Client.Secret != nil {
+		it.Where = e.Client.Secret.Where
+		it.Value += " from " + e.Client.Secret.Source()
+	}
+	return it
+}
+
+func (e *Evidence) answerItem(leg *run.Leg, o *oauth.Error) run.Item {
+	value := fmt.Sprint(leg.Status())
+	if o != nil && o.Code != "" {
+		value += " " + o.Error()
+	}
+	return run.Item{What: "the server said", Where: fmt.Sprintf("leg %d", leg.N), Value: value}
+}
+
+// aboutTheClient is a refusal whose code or words do not speak of something
+// else: the ground for rules that look at the secret itself.
+func (e *Evidence) aboutTheClient() (*run.Leg, *oauth.Error) {
+	leg, o := e.refusedWith(true, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrAccessDenied)
+	if leg == nil || e.Secret == "" {
+		return nil, nil
+	}
+	return leg, o
+}
+
+func edgeWhitespace(e *Evidence) *Match {
+	leg, o := e.aboutTheClient()
+	edge := project.EdgeWhitespace(e.Secret)
+	if leg == nil || edge == "" {
+		return nil
+	}
+	it := e.secretItem()
+	it.Value = fmt.Sprintf("%s, %d characters, %s", it.Value, len([]rune(e.Secret)), edge)
+	m := &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{it, e.answerItem(leg, o)}}
+	if e.Client != nil && e.Client.Secret != nil && e.Client.Secret.Env != "" {
+		m.Remedy = []string{fmt.Sprintf("set %s without it: export %s='…', or a line %s=… in .env", e.Client.Secret.Env, e.Client.Secret.Env, e.Client.Secret.Env)}
+	}
+	return m
+}
+
+func quoted(e *Evidence) *Match {
+	leg, o := e.aboutTheClient()
+	if n := len(e.Secret); leg == nil || n < 3 || e.Secret[0] != e.Secret[n-1] || !strings.ContainsRune("\"'`", rune(e.Secret[0])) {
+		return nil
+	}
+	it := e.secretItem()
+	it.Value += fmt.Sprintf(", begins and ends with %c", e.Secret[0])
+	return &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{it, e.answerItem(leg, o)}}
+}
+
+var uuidPattern = regexp.MustCompile(`^[0-9a-fA-F]{8}-([0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}$`)
+
+func secretIsID(e *Evidence) *Match {
+	leg, o := e.aboutTheClient()
+	if leg == nil || e.Client == nil {
+		return nil
+	}
+	it := e.secretItem()
+	switch {
+	case e.Secret == e.Client.ClientID.Value:
+		it.Value += ", is the client id itself"
+	case uuidPattern.MatchString(e.Secret):
+		it.Value += ", has the form of a UUID"
+	default:
+		return nil
+	}
+	return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{it, e.answerItem(leg, o)}}
+}
+
+func secretExpired(e *Evidence) *Match {
+	leg, o := e.aboutTheClient()
+	if leg == nil {
+		return nil
+	}
+	items := []run.Item{e.answerItem(leg, o)}
+	if e.Client != nil && e.Client.SecretExpires.Value != "" {
+		if day, err := time.Parse(time.DateOnly, e.Client.SecretExpires.Value); err == nil && e.Now.After(day) {
+			items = append([]run.Item{{What: "secret_expires", Where: e.Client.SecretExpires.Where, Value: e.Client.SecretExpires.Value},
+				{What: "today", Where: "the clock", Value: e.Now.UTC().Format(time.DateOnly)}}, items...)
+			return &Match{Leg: leg.N, Certainty: run.Certain, Items: items}
+		}
+	}
+	if said(o.Description, "expired", "no longer valid", "has lapsed") && !said(o.Description, "code", "token") {
+		return &Match{Leg: leg.N, Certainty: run.Likely, Items: append([]run.Item{e.secretItem()}, items...)}
+	}
+	return nil
+}
+
+// credentials is what the token request carried for the client.
+func credentials(leg *run.Leg) (basic, post bool) {
+	f := form(leg)
+	_, post = f["client_secret"]
+	return leg.Exchange.Request.Header.Get("Authorization") != "", post
+}
+
+func secretMissing(e *Evidence) *Match {
+	leg, o := e.refusedWith(false, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrInvalidRequest)
+	if leg == nil {
+		return nil
+	}
+	if basic, post := credentials(leg); basic || post || form(leg)["client_assertion"] != "" {
+		return nil
+	}
+	if o.Code != oauth.ErrInvalidClient && !said(o.Description, "secret", "client authentication", "authenticat") {
+		return nil
+	}
+	c := run.Likely
+	if o.Code == oauth.ErrInvalidClient && said(o.Description, "secret", "authenticat", "credential") {
+		c = run.Certain
+	}
+	items := []run.Item{{What: "client credentials sent", Where: fmt.Sprintf("leg %d", leg.N), Value: "client_id alone"}, e.answerItem(leg, o)}
+	if e.Client != nil && e.Client.AuthMethod.Value == oauth.NoAuth {
+		items = append([]run.Item{{What: "token_endpoint_auth_method", Where: e.Client.AuthMethod.Where, Value: oauth.NoAuth}}, items...)
+	}
+	return &Match{Leg: leg.N, Certainty: c, Items: items}
+}
+
+var unknownWords = []string{"unknown client", "client unknown", "not found", "no such client", "does not exist", "not registered", "unrecognized client", "unrecognised client", "no client", "client is unknown", "cannot find"}
+
+// secretAtFault reports that a rule about the secret itself already proves the cause.
+func (e *Evidence) secretAtFault() bool {
+	return edgeWhitespace(e) != nil || quoted(e) != nil || secretExpired(e) != nil || secretIsID(e) != nil || wrongPlace(e) != nil
+}
+
+func unknownClient(e *Evidence) *Match {
+	leg, o := e.refusedWith(false, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrInvalidRequest)
+	if leg == nil || e.secretAtFault() {
+		return nil
+	}
+	named := said(o.Description, unknownWords...) && said(o.Description, "client", "application")
+	if !named && o.Code != oauth.ErrInvalidClient || secretWords(o) && !named {
+		return nil
+	}
+	m := &Match{Leg: leg.N, Certainty: run.Possible, Items: []run.Item{e.clientIDItem(leg), e.answerItem(leg, o)}}
+	if named {
+		m.Certainty = run.Likely
+	}
+	return m
+}
+
+func (e *Evidence) clientIDItem(leg *run.Leg) run.Item {
+	it := run.Item{What: "client_id", Where: fmt.Sprintf("leg %d", leg.N), Value: form(leg)["client_id"]}
+	if e.Client != nil && e.Client.ClientID.Value != "" {
+		it = run.Item{What: "client_id", Where: e.Client.ClientID.Where, Value: e.Client.ClientID.Value}
+	}
+	return it
+}
+
+func secretWords(o *oauth.Error) bool {
+	return said(o.Description, "secret", "credential", "password mismatch")
+}
+
+func wrongSecret(e *Evidence) *Match {
+	leg, o := e.refusedWith(false, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient)
+	if leg == nil || e.secretAtFault() {
+		return nil
+	}
+	basic, post := credentials(leg)
+	if !basic && !post || said(o.Description, unknownWords...) {
+		return nil
+	}
+	if o.Code == oauth.ErrUnauthorizedClient && !secretWords(o) {
+		return nil
+	}
+	m := &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{e.secretItem(), e.clientIDItem(leg), e.answerItem(leg, o)}}
+	if e.Client != nil && e.Client.Name != "" {
+		m.Remedy = []string{"compare the fingerprint above with that of the secret you were given: printf %s \"$SECRET\" | sha256sum, first 8 digits",
+			"make a new secret at the provider, and put it into " + e.Client.Secret.Source()}
+	}
+	return m
+}
+
+func wrongPlace(e *Evidence) *Match {
+	leg, o := e.refusedWith(false, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrInvalidRequest)
+	if leg == nil {
+		return nil
+	}
+	basic, post := credentials(leg)
+	if basic == post {
+		return nil
+	}
+	used, other := oauth.ClientSecretBasic, oauth.ClientSecretPost
+	if post {
+		used, other = other, used
+	}
+	items := []run.Item{{What: "credentials sent as", Where: fmt.Sprintf("leg %d", leg.N), Value: used}}
+	if e.Client != nil && e.Client.AuthMethod.Where != "" {
+		items[0].Where = e.Client.AuthMethod.Where
+	}
+	remedy := []string{"set token_endpoint_auth_method: " + other}
+	if e.Metadata != nil && len(e.Metadata.TokenEndpointAuthMethods) > 0 && !oauth.Offers(e.Metadata.TokenEndpointAuthMethods, used) &&
+		oauth.Offers(e.Metadata.TokenEndpointAuthMethods, other) {
+		items = append(items, run.Item{What: "the metadata offers", Where: "token_endpoint_auth_methods_supported", Value: strings.Join(e.Metadata.TokenEndpointAuthMethods, " ")})
+		return &Match{Leg: leg.N, Certainty: run.Likely, Items: append(items, e.answerItem(leg, o)), Remedy: remedy}
+	}
+	wantsBody := said(o.Description, "client_secret_post", "request body", "in the body", "form parameter")
+	wantsHeader := said(o.Description, "client_secret_basic", "authorization header", "http basic", "basic auth")
+	if basic && wantsBody || post && wantsHeader {
+		return &Match{Leg: leg.N, Certainty: run.Likely, Items: append(items, e.answerItem(leg, o)), Remedy: remedy}
+	}
+	return nil
+}
+
+func grantNotAllowed(e *Evidence) *Match {
+	leg, o := e.refusedWith(false, oauth.ErrUnauthorizedClient)
+	if leg == nil || secretWords(o) || said(o.Description, unknownWords...) {
+		return nil
+	}
+	it := run.Item{What: "grant_type", Where: fmt.Sprintf("leg %d", leg.N), Value: form(leg)["grant_type"]}
+	if e.Client != nil && e.Client.Grant.Where != "" {
+		it.Where = e.Client.Grant.Where
+	}
+	return &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{it, e.answerItem(leg, o)}}
+}
+
+func unsupportedGrant(e *Evidence) *Match {
+	leg, o := e.refusedWith(false, oauth.ErrUnsupportedGrantType)
+	if leg == nil {
+		return nil
+	}
+	m := &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{{What: "grant_type", Where: fmt.Sprintf("leg %d", leg.N), Value: form(leg)["grant_type"]}, e.answerItem(leg, o)}}
+	if e.Metadata != nil && len(e.Metadata.GrantTypesSupported) > 0 {
+		m.Items = append(m.Items, run.Item{What: "the metadata offers", Where: "grant_types_supported", Value: strings.Join(e.Metadata.GrantTypesSupported, " ")})
+	}
+	return m
+}
+
+func invalidScope(e *Evidence) *Match {
+	leg, o := e.refusedWith(false, oauth.ErrInvalidScope)
+	if leg == nil || form(leg)["grant_type"] == oauth.GrantRefresh {
+		return nil
+	}
+	return &Match{Leg: leg.N, Certainty: run.Certain, Items: e.scopeItems(leg, e.answerItem(leg, o))}
+}
+
+// scopeItems pairs the asked scope with what the metadata offers.
+func (e *Evidence) scopeItems(leg *run.Leg, answer run.Item) []run.Item {
+	it := run.Item{What: "scope asked", Where: fmt.Sprintf("leg %d", leg.N), Value: strings.Join(e.AskedScope, " ")}
+	if e.Client != nil && e.Client.Scope.Where != "" {
+		it.Where = e.Client.Scope.Where
+	}
+	items := []run.Item{it, answer}
+	if e.Metadata != nil && len(e.Metadata.ScopesSupported) > 0 {
+		if unknown, _ := oauth.ScopeDifference(e.AskedScope, e.Metadata.ScopesSupported); len(unknown) > 0 {
+			items = append(items, run.Item{What: "not in scopes_supported", Where: "metadata", Value: strings.Join(unknown, " ")})
+		}
+	}
+	return items
+}

@@ -1,0 +1,168 @@
+// Package flow drives a grant or a call from resolved settings to a Run: it
+// asks oauth for the message, sends it by wire, puts what came into the pouch,
+// has finding judge the run and the journal record it.
+//
+// An Engine is made once per process. Nothing here prints: a listener is told
+// of each leg as it happens, and everything else is in the returned values.
+package flow
+
+import (
+	"context"
+	"errors"
+	"io"
+	"regexp"
+	"strings"
+	"time"
+
+	"tidycourier/core/fault"
+	"tidycourier/core/finding"
+	"tidycourier/core/journal"
+	"tidycourier/core/mask"
+	"tidycourier/core/pouch"
+	"tidycourier/core/project"
+	"tidycourier/core/run"
+	"tidycourier/core/wire"
+)
+
+// Engine holds what every flow needs. Project, Sender and Mask must be set.
+type Engine struct {
+	Project *project.Project
+	Sender  *wire.Sender
+	Mask    *mask.Set
+	Store   Store
+	Ask     project.Asker // nil when there is no terminal
+	Now     func() time.Time
+	Random  io.Reader
+	OnLeg   func(run.LegRecord) // told of each leg as it is done; may be nil
+	OnStart func(*run.Run)      // told when a run with legs to draw begins; may be nil
+}
+
+// Store opens what is kept on disk, at the first need.
+type Store interface {
+	Pouch() (*pouch.Pouch, error)
+	Journal() (*journal.Journal, error)
+	// Lock holds a client's lock, so that one process refreshes at a time. The
+	// kernel releases it when the holder dies.
+	Lock(ctx context.Context, name string) (release func(), err error)
+}
+
+// Session is one run being made.
+type Session struct {
+	e        *Engine
+	Run      *run.Run
+	Evidence finding.Evidence
+}
+
+// Begin starts a run.
+func (e *Engine) Begin(command string) *Session {
+	now := e.Now()
+	s := &Session{e: e, Run: &run.Run{Command: command, Project: e.Project.Key(), Stage: e.Project.Stage(), Started: now}}
+	s.Evidence.Now = now
+	return s
+}
+
+// leg adds a finished leg without telling the listener yet.
+func (s *Session) leg(l run.Leg) *run.Leg {
+	l.N = len(s.Run.Legs) + 1
+	s.Run.Legs = append(s.Run.Legs, l)
+	return &s.Run.Legs[len(s.Run.Legs)-1]
+}
+
+// tell tells the listener of the leg.
+func (s *Session) tell(l *run.Leg) {
+	if s.e.OnLeg != nil {
+		s.e.OnLeg(l.Record(s.e.Mask))
+	}
+}
+
+// send makes one exchange into a leg. An exchange that got no answer is a leg
+// and an error of kind unreachable.
+func (s *Session) send(ctx context.Context, kind run.Kind, r wire.Request, placed string) (*run.Leg, error) {
+	x, err := s.e.Sender.Send(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	l := s.leg(run.Leg{Kind: kind, Method: r.Method, URL: r.URL, Took: x.Timing.Total, At: x.Started, Exchange: &x, Placed: placed})
+	if x.Failure == nil {
+		return l, nil
+	}
+	s.tell(l)
+	if x.Failure.Kind == wire.Interrupted {
+		return l, fault.New(fault.Interrupted, "stopped while waiting for %s", r.URL)
+	}
+	return l, fault.New(fault.Unreachable, "%s %s: %s", r.Method, mask.URL(r.URL), x.Failure.Detail)
+}
+
+// Finish judges the run, records it, and returns the error for the user: what
+// failed, with the place and the next step of the best finding.
+func (s *Session) Finish(err error) error {
+	s.Evidence.Legs = s.Run.Legs
+	s.Run.Findings = finding.Judge(&s.Evidence)
+	f := fault.As(err)
+	if f != nil {
+		s.explain(f)
+		s.Run.Error = &run.Failure{Kind: string(f.Kind), Message: f.Message, Code: f.Code, Description: f.Description, Status: f.Status, Where: f.Where, Hint: f.Next}
+	}
+	if len(s.Run.Legs) > 0 {
+		j, bad := s.e.Store.Journal()
+		if bad == nil {
+			s.Run.N, bad = j.Add(s.Run.Project, s.Run.Record(s.e.Mask))
+		}
+		if bad != nil && f == nil {
+			return bad
+		}
+	}
+	if f == nil {
+		return nil
+	}
+	return f
+}
+
+// explain gives an error the place and the remedy of the first finding, where
+// it has none of its own.
+func (s *Session) explain(f *fault.Error) {
+	for _, found := range s.Run.Findings {
+		if found.Note {
+			continue
+		}
+		for _, it := range found.Evidence {
+			if f.Where == "" && placed(it.Where) {
+				f.Where = it.Where
+			}
+		}
+		if f.Next == "" && len(found.Remedy) > 0 {
+			f.Next = found.Remedy[0]
+		}
+		return
+	}
+}
+
+// placePattern is the end of a place in a file: line and column.
+var placePattern = regexp.MustCompile(`:\d+:\d+$`)
+
+// placed reports whether a place is one in a file or a flag.
+func placed(where string) bool {
+	return strings.HasPrefix(where, "--") || placePattern.MatchString(where)
+}
+
+// held returns the set under a key, or nil.
+func (e *Engine) held(k pouch.Key) (*pouch.Set, error) {
+	p, err := e.Store.Pouch()
+	if err != nil {
+		return nil, err
+	}
+	set, err := p.Get(k)
+	if errors.Is(err, pouch.ErrNone) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	e.Mask.Add(set.AccessToken, set.RefreshToken, set.IDToken)
+	return set, nil
+}
+
+// Key is where a client's token set is kept.
+func (e *Engine) Key(client string) pouch.Key {
+	return pouch.Key{Project: e.Project.Key(), Stage: e.Project.Stage(), Client: client}
+}

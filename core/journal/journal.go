@@ -1,0 +1,173 @@
+// Package journal keeps the record of every run: masked, and sealed on top,
+// since what an API answered is nobody else's business either.
+package journal
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"tidycourier/core/run"
+	"tidycourier/core/seal"
+	"tidycourier/core/sqlfile"
+)
+
+// ErrNone is returned when there is no such run.
+var ErrNone = errors.New("the journal has no such run")
+
+// Journal is the open record.
+type Journal struct {
+	db     *sql.DB
+	box    *seal.Box
+	path   string
+	insert *sql.Stmt
+}
+
+var layout = sqlfile.Layout{Name: "journal.db", Version: 1, Schema: `
+	CREATE TABLE runs (
+		n INTEGER PRIMARY KEY AUTOINCREMENT,
+		project TEXT NOT NULL, stage TEXT NOT NULL, client TEXT NOT NULL,
+		command TEXT NOT NULL, outcome TEXT NOT NULL, cause TEXT NOT NULL,
+		started INTEGER NOT NULL,
+		sealed BLOB NOT NULL
+	);
+	CREATE INDEX runs_project ON runs (project, n);
+	CREATE TABLE spent (
+		project TEXT NOT NULL, kind TEXT NOT NULL, fingerprint TEXT NOT NULL,
+		n INTEGER NOT NULL, client TEXT NOT NULL, at INTEGER NOT NULL,
+		PRIMARY KEY (project, kind, fingerprint)
+	) WITHOUT ROWID`}
+
+// Open opens or makes the journal in a state folder.
+func Open(dir string, box *seal.Box) (*Journal, error) {
+	db, err := sqlfile.Open(dir, layout, box)
+	if err != nil {
+		return nil, err
+	}
+	j := &Journal{db: db, box: box, path: filepath.Join(dir, layout.Name)}
+	j.insert, err = db.Prepare(`INSERT INTO runs (project, stage, client, command, outcome, cause, started, sealed) VALUES (?,?,?,?,?,?,?,?)`)
+	if err != nil {
+		_ = db.Close()
+		return nil, sqlfile.Explain(err, j.path)
+	}
+	return j, nil
+}
+
+// Close closes the journal.
+func (j *Journal) Close() error {
+	return errors.Join(j.insert.Close(), j.db.Close())
+}
+
+// place binds a record to its project; the run's number is not known before it
+// is stored.
+func place(project string) string { return "runs\x00" + project }
+
+// Add stores a record and returns the run's number.
+func (j *Journal) Add(project string, r run.Record) (int64, error) {
+	plain, err := json.Marshal(r)
+	if err != nil {
+		return 0, fmt.Errorf("the run cannot be recorded: %w", err)
+	}
+	outcome, cause := "ok", ""
+	if r.Error != nil {
+		outcome = r.Error.Kind
+	}
+	for _, f := range r.Findings {
+		if !f.Note {
+			cause = f.ID
+			break
+		}
+	}
+	res, err := j.insert.Exec(project, r.Stage, r.Client, r.Command, outcome, cause, r.Started.UnixMilli(), j.box.Seal(plain, place(project)))
+	if err != nil {
+		return 0, sqlfile.Explain(err, j.path)
+	}
+	return res.LastInsertId()
+}
+
+// Summary is a run's line in a list.
+type Summary struct {
+	N       int64     `json:"run"`
+	Stage   string    `json:"stage,omitempty"`
+	Client  string    `json:"client"`
+	Command string    `json:"command"`
+	Outcome string    `json:"outcome"` // "ok", or the kind of the error
+	Cause   string    `json:"cause,omitempty"`
+	Started time.Time `json:"started"`
+}
+
+// List returns a project's newest runs, newest first.
+func (j *Journal) List(project string, limit int) ([]Summary, error) {
+	rows, err := j.db.Query(`SELECT n, stage, client, command, outcome, cause, started FROM runs WHERE project=? ORDER BY n DESC LIMIT ?`, project, limit)
+	if err != nil {
+		return nil, sqlfile.Explain(err, j.path)
+	}
+	defer rows.Close()
+	out := []Summary{}
+	for rows.Next() {
+		var s Summary
+		var ms int64
+		if err := rows.Scan(&s.N, &s.Stage, &s.Client, &s.Command, &s.Outcome, &s.Cause, &ms); err != nil {
+			return nil, sqlfile.Explain(err, j.path)
+		}
+		s.Started = time.UnixMilli(ms).UTC()
+		out = append(out, s)
+	}
+	return out, sqlfile.Explain(rows.Err(), j.path)
+}
+
+// Get returns run n of a project, or its last one when n is 0; ErrNone when
+// there is none.
+func (j *Journal) Get(project string, n int64) (*run.Record, error) {
+	var sealed []byte
+	var number int64
+	err := j.db.QueryRow(`SELECT n, sealed FROM runs WHERE project=?1 AND (?2 = 0 OR n=?2) ORDER BY n DESC LIMIT 1`, project, n).Scan(&number, &sealed)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNone
+	}
+	if err != nil {
+		return nil, sqlfile.Explain(err, j.path)
+	}
+	plain, err := j.box.Open(sealed, place(project))
+	if err != nil {
+		return nil, sqlfile.Explain(err, j.path)
+	}
+	r := &run.Record{}
+	if err := json.Unmarshal(plain, r); err != nil {
+		return nil, sqlfile.Explain(err, j.path)
+	}
+	r.N = number
+	return r, nil
+}
+
+// Spent is when a single-use credential was sent before.
+type Spent struct {
+	Run    int64
+	Client string
+	At     time.Time
+}
+
+// Spend notes that a code or refresh token was sent, by its fingerprint. The
+// first use is what counts and is kept.
+func (j *Journal) Spend(project, kind, fingerprint string, s Spent) error {
+	_, err := j.db.Exec(`INSERT OR IGNORE INTO spent VALUES (?,?,?,?,?,?)`, project, kind, fingerprint, s.Run, s.Client, s.At.UnixMilli())
+	return sqlfile.Explain(err, j.path)
+}
+
+// WasSpent tells whether, and when, a code or refresh token was sent before.
+func (j *Journal) WasSpent(project, kind, fingerprint string) (*Spent, error) {
+	s := &Spent{}
+	var ms int64
+	err := j.db.QueryRow(`SELECT n, client, at FROM spent WHERE project=? AND kind=? AND fingerprint=?`, project, kind, fingerprint).Scan(&s.Run, &s.Client, &ms)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, sqlfile.Explain(err, j.path)
+	}
+	s.At = time.UnixMilli(ms).UTC()
+	return s, nil
+}

@@ -1,0 +1,215 @@
+// Package pouch keeps token sets, sealed, one per project, stage and client.
+// A set that Put returns without error for is on disk, synced: a rotated
+// refresh token survives whatever happens next.
+//
+//	p, err := pouch.Open(dir, box)
+//	set, err := p.Get(pouch.Key{Project: key, Client: "nightly-forecast"})
+//	err = p.Put(key, set) // keeps the one it replaces, for comparison
+package pouch
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"path/filepath"
+	"time"
+
+	"tidycourier/core/seal"
+	"tidycourier/core/sqlfile"
+	"tidycourier/core/token"
+)
+
+// Key is whose token set it is.
+type Key struct {
+	Project string // "" outside any courier file
+	Stage   string
+	Client  string
+}
+
+func (k Key) place() string {
+	return "token_sets\x00" + k.Project + "\x00" + k.Stage + "\x00" + k.Client
+}
+
+// Set is what one token answer gave.
+type Set struct {
+	Server       string    `json:"server"`
+	Grant        string    `json:"grant"` // the grant the client is set to, also after a refresh
+	TokenType    string    `json:"token_type,omitempty"`
+	AccessToken  string    `json:"access_token"`
+	RefreshToken string    `json:"refresh_token,omitempty"`
+	IDToken      string    `json:"id_token,omitempty"`
+	Scope        []string  `json:"scope,omitempty"` // granted
+	Asked        []string  `json:"asked,omitempty"`
+	ExpiresIn    *int64    `json:"expires_in,omitempty"` // seconds, as the server said
+	ObtainedAt   time.Time `json:"obtained_at"`
+	ExpiresAt    time.Time `json:"expires_at,omitzero"` // zero when nobody knows
+	Basis        string    `json:"basis"`               // what it was asked with; another basis means obtain again
+	Run          int64     `json:"run,omitempty"`
+}
+
+// Lifetime is from obtained to expired; zero when nobody knows.
+func (s *Set) Lifetime() time.Duration {
+	if s.ExpiresAt.IsZero() {
+		return 0
+	}
+	return s.ExpiresAt.Sub(s.ObtainedAt)
+}
+
+// Margin is how much life must remain for a token to be used: 30 s, or a tenth
+// of its life when that is less.
+func (s *Set) Margin() time.Duration {
+	return min(30*time.Second, s.Lifetime()/10)
+}
+
+// Fresh reports whether the access token can be used now. One whose end nobody
+// knows can be.
+func (s *Set) Fresh(now time.Time) bool {
+	return s.AccessToken != "" && (s.ExpiresAt.IsZero() || s.ExpiresAt.Sub(now) > s.Margin())
+}
+
+// State is valid, expiring (less than its margin remains) or expired.
+func (s *Set) State(now time.Time) string {
+	switch {
+	case s.Fresh(now):
+		return "valid"
+	case now.Before(s.ExpiresAt):
+		return "expiring"
+	}
+	return "expired"
+}
+
+// Settle fills ExpiresAt: from expires_in, else from the access token's own exp
+// claim, else it stays unknown.
+func (s *Set) Settle() {
+	if s.ExpiresIn != nil {
+		s.ExpiresAt = s.ObtainedAt.Add(time.Duration(*s.ExpiresIn) * time.Second)
+		return
+	}
+	if t, err := token.Decode(s.AccessToken); err == nil {
+		if exp, ok := t.Time("exp"); ok {
+			s.ExpiresAt = exp
+		}
+	}
+}
+
+// ErrNone is returned when nothing is held under a key.
+var ErrNone = errors.New("the pouch holds no token for this client")
+
+// Pouch is the open store.
+type Pouch struct {
+	db   *sql.DB
+	box  *seal.Box
+	path string
+}
+
+var layout = sqlfile.Layout{Name: "pouch.db", Version: 1, Durable: true, Schema: `
+	CREATE TABLE token_sets (
+		project TEXT NOT NULL, stage TEXT NOT NULL, client TEXT NOT NULL,
+		updated INTEGER NOT NULL,
+		sealed BLOB NOT NULL,
+		previous BLOB,
+		PRIMARY KEY (project, stage, client)
+	) WITHOUT ROWID;
+	CREATE TABLE kept (
+		project TEXT NOT NULL, stage TEXT NOT NULL, name TEXT NOT NULL,
+		sealed BLOB NOT NULL,
+		PRIMARY KEY (project, stage, name)
+	) WITHOUT ROWID`}
+
+// Open opens or makes the pouch in a state folder.
+func Open(dir string, box *seal.Box) (*Pouch, error) {
+	db, err := sqlfile.Open(dir, layout, box)
+	if err != nil {
+		return nil, err
+	}
+	return &Pouch{db: db, box: box, path: filepath.Join(dir, layout.Name)}, nil
+}
+
+// Close closes the store.
+func (p *Pouch) Close() error { return p.db.Close() }
+
+// Get returns the set under a key, or ErrNone.
+func (p *Pouch) Get(k Key) (*Set, error) { return p.get(k, "sealed") }
+
+// Previous returns the set that the present one replaced, or ErrNone.
+func (p *Pouch) Previous(k Key) (*Set, error) { return p.get(k, "previous") }
+
+func (p *Pouch) get(k Key, column string) (*Set, error) {
+	var sealed []byte
+	err := p.db.QueryRow("SELECT "+column+" FROM token_sets WHERE project=? AND stage=? AND client=?", k.Project, k.Stage, k.Client).Scan(&sealed)
+	if errors.Is(err, sql.ErrNoRows) || (err == nil && sealed == nil) {
+		return nil, ErrNone
+	}
+	if err != nil {
+		return nil, sqlfile.Explain(err, p.path)
+	}
+	return p.open(k, sealed)
+}
+
+func (p *Pouch) open(k Key, sealed []byte) (*Set, error) {
+	plain, err := p.box.Open(sealed, k.place())
+	if err != nil {
+		return nil, sqlfile.Explain(err, p.path)
+	}
+	s := &Set{}
+	if err := json.Unmarshal(plain, s); err != nil {
+		return nil, sqlfile.Explain(err, p.path)
+	}
+	return s, nil
+}
+
+// Put keeps a set. The one it replaces becomes the previous one. When Put
+// returns nil the set is on disk, synced.
+func (p *Pouch) Put(k Key, s *Set) error {
+	plain, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	_, err = p.db.Exec(`INSERT INTO token_sets (project, stage, client, updated, sealed) VALUES (?,?,?,?,?)
+		ON CONFLICT DO UPDATE SET previous = sealed, sealed = excluded.sealed, updated = excluded.updated`,
+		k.Project, k.Stage, k.Client, s.ObtainedAt.Unix(), p.box.Seal(plain, k.place()))
+	return sqlfile.Explain(err, p.path)
+}
+
+// Entry is a set with its key.
+type Entry struct {
+	Key Key
+	Set *Set
+}
+
+// List returns every set of a project, or of all projects with all set, by
+// stage and client.
+func (p *Pouch) List(project string, all bool) ([]Entry, error) {
+	rows, err := p.db.Query(`SELECT project, stage, client, sealed FROM token_sets WHERE ? OR project=? ORDER BY project, stage, client`, all, project)
+	if err != nil {
+		return nil, sqlfile.Explain(err, p.path)
+	}
+	defer rows.Close()
+	var out []Entry
+	for rows.Next() {
+		var k Key
+		var sealed []byte
+		if err := rows.Scan(&k.Project, &k.Stage, &k.Client, &sealed); err != nil {
+			return nil, sqlfile.Explain(err, p.path)
+		}
+		s, err := p.open(k, sealed)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Entry{k, s})
+	}
+	return out, sqlfile.Explain(rows.Err(), p.path)
+}
+
+// Drop forgets the set under a key and the one it replaced; ErrNone when there
+// was none.
+func (p *Pouch) Drop(k Key) error {
+	res, err := p.db.Exec(`DELETE FROM token_sets WHERE project=? AND stage=? AND client=?`, k.Project, k.Stage, k.Client)
+	if err != nil {
+		return sqlfile.Explain(err, p.path)
+	}
+	if n, _ := res.RowsAffected(); n == 0 {
+		return ErrNone
+	}
+	return nil
+}
