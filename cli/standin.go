@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"time"
 
@@ -118,6 +119,9 @@ func (a *app) openStandin(f *standinFlags) (*standin.Server, net.Listener, []byt
 	return s, l, ca, nil
 }
 
+// hostLine is all that differs between two runs of the stand-in.
+var hostLine = regexp.MustCompile(`(?m)^  host: .*$`)
+
 // writeStandinProject writes the courier file and .env, never over others.
 func (a *app) writeStandinProject(s *standin.Server, dir string, ca []byte) error {
 	dir = a.path(dir)
@@ -125,7 +129,7 @@ func (a *app) writeStandinProject(s *standin.Server, dir string, ca []byte) erro
 		return fault.Wrap(fault.Settings, err, "the project's folder cannot be made").At("--project")
 	}
 	path := filepath.Join(dir, project.FileName)
-	if old, err := os.ReadFile(path); err == nil && !strings.Contains(string(old), "harbour: skarvik") {
+	if old, err := os.ReadFile(path); err == nil && hostLine.ReplaceAllString(string(old), "") != hostLine.ReplaceAllString(string(s.CourierFile()), "") {
 		return fault.New(fault.Settings, "another courier file is here already; it was left as it is").At(a.relative(path)).Hint("name an empty folder with --project")
 	}
 	files := []struct {

@@ -64,7 +64,12 @@ func (p *Pen) finding(f run.Finding) {
 // not fit, on the next line.
 func (p *Pen) item(it run.Item, label, room int) {
 	value, place := Safe(it.Value), Safe(it.Where)
-	lines := wrapValue(value, room-label-2)
+	lines := []string{value}
+	if p.Width > 0 {
+		lines = wrapValue(value, room-label-2)
+	} else {
+		room = 1 << 20
+	}
 	for i, l := range lines {
 		head := strings.Repeat(" ", label)
 		if i == 0 {

@@ -108,7 +108,9 @@ func (p *Pen) Tokens(t *run.TokenView) {
 		}
 		p.line(" ", mark, "  ", pad(name, 13), "  ", pad(form, 6), "  ", pad(fmt.Sprintf("%d chars", d.Length), 10), "  ", p.accent(d.Fingerprint), "  ", rest)
 	}
-	row(p.accent(shapeGood), "access token", t.Access, p.until(t)+"   "+Safe(strings.Join(t.Scope, " ")))
+	end := p.until(t)
+	scope := cut(Safe(strings.Join(t.Scope, " ")), max(8, p.width()-54-lipgloss.Width(end)))
+	row(p.accent(shapeGood), "access token", t.Access, end+"   "+scope)
 	row(" ", "refresh token", t.Refresh, "")
 	row(" ", "id token", t.ID, subject(t.ID))
 }
@@ -157,7 +159,7 @@ func (p *Pen) Failure(message, where, hint string) {
 	if where != "" {
 		text = Safe(where) + ": " + text
 	}
-	for i, l := range wrap(text, p.width()-3) {
+	for i, l := range p.fold(text, p.width()-3) {
 		if i == 0 {
 			p.line(p.red(shapeBad), "  ", l)
 			continue
@@ -171,7 +173,7 @@ func (p *Pen) remedy(indent, text string) {
 	if text == "" {
 		return
 	}
-	for i, l := range wrap(Safe(text), p.width()-lipgloss.Width(indent)-3) {
+	for i, l := range p.fold(Safe(text), p.width()-lipgloss.Width(indent)-3) {
 		if i == 0 {
 			p.line(indent, p.accent("→"), "  ", l)
 			continue

@@ -120,6 +120,15 @@ func cut(s string, n int) string {
 	return string(out) + "…"
 }
 
+// fold wraps a text for a terminal. Anywhere else a line is left whole, so that
+// it can be searched for.
+func (p *Pen) fold(s string, n int) []string {
+	if p.Width <= 0 {
+		return []string{s}
+	}
+	return wrap(s, n)
+}
+
 // wrap breaks a text into lines of at most n columns, at spaces where it can.
 func wrap(s string, n int) []string {
 	if n < 10 {

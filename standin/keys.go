@@ -90,7 +90,7 @@ func (s *Server) verify(raw string) (map[string]any, error) {
 	if err != nil {
 		return nil, err
 	}
-	jws, err := jose.ParseSigned(raw, []jose.SignatureAlgorithm{jose.RS256, jose.ES256})
+	jws, err := jose.ParseSignedCompact(raw, []jose.SignatureAlgorithm{jose.RS256, jose.ES256})
 	if err != nil {
 		return nil, err
 	}

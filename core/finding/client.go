@@ -102,11 +102,6 @@ var clientRules = []Rule{
 	},
 }
 
-// clientRefused is a refusal that may be about who the client is.
-func (e *Evidence) clientRefused() (*run.Leg, *oauth.Error) {
-	return e.refusedWith(false, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrInvalidRequest, oauth.ErrInvalidGrant, oauth.ErrAccessDenied)
-}
-
 func (e *Evidence) secretItem() run.Item {
 	it := run.Item{What: "client secret", Where: "not set", Value: mask.Text(e.Secret)}
 	if e.Client != nil && e.Client.Secret != nil {
@@ -228,6 +223,12 @@ func secretMissing(e *Evidence) *Match {
 
 var unknownWords = []string{"unknown client", "client unknown", "not found", "no such client", "does not exist", "not registered", "unrecognized client", "unrecognised client", "no client", "client is unknown", "cannot find"}
 
+// namesUnknownClient reports whether the server's words say that the client
+// itself is not known, rather than what it asks for.
+func namesUnknownClient(o *oauth.Error) bool {
+	return said(o.Description, unknownWords...) && said(o.Description, "client", "application") && !said(o.Description, "grant", "redirect", "scope", "for this")
+}
+
 // secretAtFault reports that a rule about the secret itself already proves the cause.
 func (e *Evidence) secretAtFault() bool {
 	return edgeWhitespace(e) != nil || quoted(e) != nil || secretExpired(e) != nil || secretIsID(e) != nil || wrongPlace(e) != nil
@@ -238,7 +239,7 @@ func unknownClient(e *Evidence) *Match {
 	if leg == nil || e.secretAtFault() {
 		return nil
 	}
-	named := said(o.Description, unknownWords...) && said(o.Description, "client", "application")
+	named := namesUnknownClient(o)
 	if !named && o.Code != oauth.ErrInvalidClient || secretWords(o) && !named {
 		return nil
 	}
@@ -267,7 +268,7 @@ func wrongSecret(e *Evidence) *Match {
 		return nil
 	}
 	basic, post := credentials(leg)
-	if !basic && !post || said(o.Description, unknownWords...) {
+	if !basic && !post || namesUnknownClient(o) {
 		return nil
 	}
 	if o.Code == oauth.ErrUnauthorizedClient && !secretWords(o) {
@@ -314,14 +315,18 @@ func wrongPlace(e *Evidence) *Match {
 
 func grantNotAllowed(e *Evidence) *Match {
 	leg, o := e.refusedWith(false, oauth.ErrUnauthorizedClient)
-	if leg == nil || secretWords(o) || said(o.Description, unknownWords...) {
+	if leg == nil || secretWords(o) || namesUnknownClient(o) {
 		return nil
+	}
+	c := run.Likely // some servers give this code for a wrong secret too
+	if said(o.Description, "grant") {
+		c = run.Certain
 	}
 	it := run.Item{What: "grant_type", Where: fmt.Sprintf("leg %d", leg.N), Value: form(leg)["grant_type"]}
 	if e.Client != nil && e.Client.Grant.Where != "" {
 		it.Where = e.Client.Grant.Where
 	}
-	return &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{it, e.answerItem(leg, o)}}
+	return &Match{Leg: leg.N, Certainty: c, Items: []run.Item{it, e.answerItem(leg, o)}}
 }
 
 func unsupportedGrant(e *Evidence) *Match {

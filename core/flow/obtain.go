@@ -38,11 +38,14 @@ func (s *Session) Obtain(ctx context.Context, c *project.Client) (*Obtained, err
 	if s.e.OnStart != nil {
 		s.e.OnStart(s.Run)
 	}
+	if err := s.readSecret(ctx, c); err != nil { // before anything is sent
+		return nil, err
+	}
 	m, err := s.metadata(ctx, c, "token_endpoint")
 	if err != nil {
 		return nil, err
 	}
-	req, chosen, err := s.tokenRequest(ctx, c, m)
+	req, chosen, err := s.tokenRequest(c, m)
 	if err != nil {
 		return nil, err
 	}
@@ -73,36 +76,41 @@ func checkClient(c *project.Client) error {
 }
 
 // tokenRequest prepares the message of a grant without a person.
-func (s *Session) tokenRequest(ctx context.Context, c *project.Client, m *oauth.Metadata) (oauth.TokenRequest, string, error) {
-	auth, chosen, err := s.clientAuth(ctx, c, m)
+func (s *Session) tokenRequest(c *project.Client, m *oauth.Metadata) (oauth.TokenRequest, string, error) {
+	auth, chosen, err := s.clientAuth(c, m)
 	if err != nil {
 		return oauth.TokenRequest{}, "", err
 	}
 	return oauth.TokenRequest{Grant: c.Grant.Value, Auth: auth, Scope: c.Scope.Values, Extra: c.Params("token")}, chosen, nil
 }
 
-// clientAuth reads the secret and settles how the client authenticates.
-func (s *Session) clientAuth(ctx context.Context, c *project.Client, m *oauth.Metadata) (oauth.ClientAuth, string, error) {
-	auth := oauth.ClientAuth{Method: c.AuthMethod.Value, ID: c.ClientID.Value}
+// readSecret reads the client secret, when the client has one to use.
+func (s *Session) readSecret(ctx context.Context, c *project.Client) error {
+	if c.Secret == nil || c.AuthMethod.Value == oauth.NoAuth {
+		return nil
+	}
+	secret, err := s.e.Project.Read(ctx, c.Secret, s.e.Ask)
+	if err != nil {
+		return err
+	}
+	s.e.Mask.Add(secret)
+	s.Evidence.Secret = secret
+	return nil
+}
+
+// clientAuth settles how the client authenticates.
+func (s *Session) clientAuth(c *project.Client, m *oauth.Metadata) (oauth.ClientAuth, string, error) {
+	auth := oauth.ClientAuth{Method: c.AuthMethod.Value, ID: c.ClientID.Value, Secret: s.Evidence.Secret}
 	chosen := ""
 	if auth.Method == "" {
 		var reason string
 		auth.Method, reason = oauth.ChooseAuthMethod(c.Secret != nil, m)
 		chosen = choiceNote(auth.Method, reason)
 	}
-	if auth.Method == oauth.NoAuth {
-		return auth, chosen, nil
-	}
-	if c.Secret == nil {
+	if auth.Method != oauth.NoAuth && c.Secret == nil {
 		return auth, chosen, fault.New(fault.Settings, "the client %q authenticates with %s and has no client_secret", c.Name, auth.Method).At(c.Where).
 			Hint("add client_secret: { env: NAME }; without a courier file --secret-env NAME")
 	}
-	secret, err := s.e.Project.Read(ctx, c.Secret, s.e.Ask)
-	if err != nil {
-		return auth, chosen, err
-	}
-	s.e.Mask.Add(secret)
-	s.Evidence.Secret, auth.Secret = secret, secret
 	return auth, chosen, nil
 }
 
@@ -113,7 +121,8 @@ func (s *Session) redeem(ctx context.Context, c *project.Client, m *oauth.Metada
 	if err != nil {
 		return nil, fault.Wrap(fault.Settings, err, "the token request cannot be made").At(c.AuthMethod.Where)
 	}
-	s.e.Mask.Add(req.Code, req.CodeVerifier, req.RefreshToken)
+	_, basic, _ := strings.Cut(header.Get("Authorization"), " ")
+	s.e.Mask.Add(req.Code, req.CodeVerifier, req.RefreshToken, basic)
 	s.e.Mask.AddPassword(req.Password)
 	l, err := s.send(ctx, run.Token, wire.Request{Method: http.MethodPost, URL: m.TokenEndpoint, Header: header, Body: body}, "")
 	if err != nil {
