@@ -232,10 +232,10 @@ func (a *app) runCall(cmd *cobra.Command, e *flow.Engine, plan *flow.CallPlan, f
 	res, err := s.Call(cmd.Context(), plan, req, used)
 	err = s.Finish(err)
 	a.doc = show.NewCallView(s.Run.Record(&a.secrets), res, &a.secrets, revealed(a.g.reveal, res))
+	a.explain(s) // under its rung, before the body
 	if out := a.output(res, f); err == nil {
 		err = out
 	}
-	a.explain(s)
 	return err
 }
 

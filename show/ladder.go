@@ -3,6 +3,7 @@ package show
 import (
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -46,8 +47,9 @@ func (p *Pen) Rung(l run.LegRecord) {
 		arrow = p.accent("←")
 	}
 	time := took(l.Ms)
-	place := max(22, min(46, p.width()*2/5))
-	note := p.width() - 13 - place - 2 - len(time) - 1
+	width := min(p.width(), 104) // rungs stay narrow, so that the eye finds their ends
+	place := max(22, min(44, width*2/5))
+	note := width - 13 - place - 2 - len(time) - 1
 	p.line(fmt.Sprintf("%2d  ", l.N), arrow, "  ", pad(l.Method, 4), "  ", pad(Safe(shortURL(l)), place), "  ", p.outcome(l, note), " ", p.faint(time))
 }
 
@@ -147,8 +149,12 @@ func (p *Pen) Ladder(r *run.Record) {
 	p.Tokens(r.Token)
 	p.findings(r.Findings, 0, true)
 	if r.Error != nil {
+		hint := r.Error.Hint
+		if slices.ContainsFunc(r.Findings, func(f run.Finding) bool { return !f.Note }) {
+			hint = "" // the finding has said it
+		}
 		p.line()
-		p.Failure(r.Error.Message, r.Error.Where, r.Error.Hint)
+		p.Failure(r.Error.Message, r.Error.Where, hint)
 	}
 }
 

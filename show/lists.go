@@ -1,6 +1,8 @@
 package show
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"sort"
 	"strings"
@@ -180,8 +182,13 @@ func (p *Pen) message(arrow, first string, m *run.Message) {
 	}
 	if m.Body != "" {
 		p.line()
-		for _, l := range strings.Split(strings.TrimRight(m.Body, "\n"), "\n") {
-			p.line("     ", SafeText(l))
+		body := m.Body
+		var laid bytes.Buffer
+		if json.Indent(&laid, []byte(body), "", "  ") == nil {
+			body = laid.String()
+		}
+		for _, l := range strings.Split(strings.TrimRight(body, "\n"), "\n") {
+			p.line("     ", p.jsonLine(SafeText(l)))
 		}
 	}
 	if m.Truncated {

@@ -192,7 +192,7 @@ func Duration(d time.Duration) string {
 	case d < 2*time.Minute:
 		return fmt.Sprintf("%d s", int(d.Seconds()))
 	case d < 2*time.Hour:
-		return fmt.Sprintf("%d min", int(d.Minutes()))
+		return fmt.Sprintf("%d min", int(d.Minutes()+0.5))
 	case d < 48*time.Hour:
 		return fmt.Sprintf("%d h", int(d.Hours()))
 	}

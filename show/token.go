@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"charm.land/lipgloss/v2"
+
 	"tidycourier/core/token"
 )
 
@@ -42,7 +44,12 @@ func (p *Pen) claims(title string, values map[string]any, order []string, regist
 		name = max(name, len(Safe(n)))
 	}
 	name = min(name, 24)
-	value := max(24, (p.width()-name-6)*55/100)
+	longest := 0
+	for _, n := range order {
+		text, _ := p.claimText(values[n], registry[n])
+		longest = max(longest, lipgloss.Width(text))
+	}
+	value := max(24, min(longest, (p.width()-name-6)*55/100))
 	seen := map[string]bool{}
 	for _, n := range order {
 		if seen[n] {

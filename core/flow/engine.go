@@ -33,6 +33,7 @@ type Engine struct {
 	Ask     project.Asker // nil when there is no terminal
 	Now     func() time.Time
 	Random  io.Reader
+	Behind  bool                // in a series: do not wait for the journal, which closing the Store does
 	OnLeg   func(run.LegRecord) // told of each leg as it is done; may be nil
 	OnStart func(*run.Run)      // told when a run with legs to draw begins; may be nil
 }
@@ -106,7 +107,10 @@ func (s *Session) Finish(err error) error {
 	if len(s.Run.Legs) > 0 {
 		j, bad := s.e.Store.Journal()
 		if bad == nil {
-			s.Run.N, bad = j.Add(s.Run.Project, s.Run.Record(s.e.Mask))
+			entry := j.Add(s.Run.Project, s.Run.Record(s.e.Mask))
+			if !s.e.Behind {
+				s.Run.N, bad = entry.Wait()
+			}
 		}
 		if bad != nil && f == nil {
 			return bad

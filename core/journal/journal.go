@@ -6,7 +6,6 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"path/filepath"
 	"time"
 
@@ -18,17 +17,19 @@ import (
 // ErrNone is returned when there is no such run.
 var ErrNone = errors.New("the journal has no such run")
 
-// Journal is the open record.
+// Journal is the open record. One goroutine writes it; Close waits for it.
 type Journal struct {
 	db     *sql.DB
 	box    *seal.Box
 	path   string
 	insert *sql.Stmt
+	queue  chan *Entry
+	done   chan struct{}
 }
 
 var layout = sqlfile.Layout{Name: "journal.db", Version: 1, Schema: `
 	CREATE TABLE runs (
-		n INTEGER PRIMARY KEY AUTOINCREMENT,
+		n INTEGER PRIMARY KEY,
 		project TEXT NOT NULL, stage TEXT NOT NULL, client TEXT NOT NULL,
 		command TEXT NOT NULL, outcome TEXT NOT NULL, cause TEXT NOT NULL,
 		started INTEGER NOT NULL,
@@ -53,40 +54,21 @@ func Open(dir string, box *seal.Box) (*Journal, error) {
 		_ = db.Close()
 		return nil, sqlfile.Explain(err, j.path)
 	}
+	j.queue, j.done = make(chan *Entry, maxBatch), make(chan struct{})
+	go j.write()
 	return j, nil
 }
 
-// Close closes the journal.
+// Close writes what is still to be written and closes the journal.
 func (j *Journal) Close() error {
+	close(j.queue)
+	<-j.done
 	return errors.Join(j.insert.Close(), j.db.Close())
 }
 
 // place binds a record to its project; the run's number is not known before it
 // is stored.
 func place(project string) string { return "runs\x00" + project }
-
-// Add stores a record and returns the run's number.
-func (j *Journal) Add(project string, r run.Record) (int64, error) {
-	plain, err := json.Marshal(r)
-	if err != nil {
-		return 0, fmt.Errorf("the run cannot be recorded: %w", err)
-	}
-	outcome, cause := "ok", ""
-	if r.Error != nil {
-		outcome = r.Error.Kind
-	}
-	for _, f := range r.Findings {
-		if !f.Note {
-			cause = f.ID
-			break
-		}
-	}
-	res, err := j.insert.Exec(project, r.Stage, r.Client, r.Command, outcome, cause, r.Started.UnixMilli(), j.box.Seal(plain, place(project)))
-	if err != nil {
-		return 0, sqlfile.Explain(err, j.path)
-	}
-	return res.LastInsertId()
-}
 
 // Summary is a run's line in a list.
 type Summary struct {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"os"
 	"path/filepath"
+	"strconv"
 	"testing"
 	"time"
 
@@ -22,12 +23,13 @@ func TestRunsAreKeptPerProjectAndSealed(t *testing.T) {
 	require.NoError(t, err)
 	defer j.Close()
 	at := time.UnixMilli(1700000000123)
-	n, err := j.Add("p", run.Record{Command: "obtain", Client: "job", Started: at, Error: &run.Failure{Kind: "authorization"},
+	add := func(project string, r run.Record) (int64, error) { return j.Add(project, r).Wait() }
+	n, err := add("p", run.Record{Command: "obtain", Client: "job", Started: at, Error: &run.Failure{Kind: "authorization"},
 		Findings: []run.Finding{{ID: "scope-narrowed", Note: true}, {ID: "wrong-secret"}}})
 	require.NoError(t, err)
-	m, err := j.Add("p", run.Record{Command: "call", Client: "job", Started: at, Call: "needle-in-the-call"})
+	m, err := add("p", run.Record{Command: "call", Client: "job", Started: at, Call: "needle-in-the-call"})
 	require.NoError(t, err)
-	_, err = j.Add("q", run.Record{Command: "discover", Started: at})
+	_, err = add("q", run.Record{Command: "discover", Started: at})
 	require.NoError(t, err)
 	list, err := j.List("p", 10)
 	require.NoError(t, err)
@@ -59,4 +61,26 @@ func TestSpent(t *testing.T) {
 	s, err = j.WasSpent("p", "code", "aa")
 	require.NoError(t, err)
 	assert.Equal(t, &Spent{4, "job", at}, s, "the first use counts")
+}
+
+// A series handed over at once is stored whole and in order, also when the
+// journal is closed straight after.
+func TestASeriesIsStoredInOrder(t *testing.T) {
+	dir := t.TempDir()
+	box, _ := seal.NewBox(bytes.Repeat([]byte{3}, seal.KeySize))
+	j, err := Open(dir, box)
+	require.NoError(t, err)
+	for i := range 3 * maxBatch {
+		j.Add("p", run.Record{Command: "call", Client: strconv.Itoa(i)})
+	}
+	require.NoError(t, j.Close())
+	j, err = Open(dir, box)
+	require.NoError(t, err)
+	defer j.Close()
+	list, err := j.List("p", 1000)
+	require.NoError(t, err)
+	require.Len(t, list, 3*maxBatch)
+	for i, s := range list {
+		assert.Equal(t, strconv.Itoa(3*maxBatch-1-i), s.Client)
+	}
 }

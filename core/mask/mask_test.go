@@ -67,6 +67,17 @@ func TestJSONKeepsEverythingElse(t *testing.T) {
 	assert.Equal(t, "{broken", same)
 }
 
+// Every name that is masked must be seen by the quick look that spares a parse.
+func TestHintsCoverEveryName(t *testing.T) {
+	for _, list := range []map[string]bool{carriers, passwords, ambiguous} {
+		for name := range list {
+			assert.True(t, suspicious(name), name)
+		}
+	}
+	got, _ := JSON(`{"\u0063ode":"needle"}`)
+	assert.NotContains(t, got, "needle", "an escaped name is the same name")
+}
+
 func FuzzBody(f *testing.F) {
 	f.Add("application/json", `{"access_token":"needle-5512","x":["\\"]}`)
 	f.Add("application/x-www-form-urlencoded", "client_secret=needle-5512&%zz=1")
