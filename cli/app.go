@@ -319,7 +319,7 @@ func (a *app) watch(e *flow.Engine, w io.Writer) {
 	e.OnStart = func(r *run.Run) {
 		if !begun {
 			begun = true
-			rec := run.Record{Client: r.Client, Server: r.Server, Grant: r.Grant, Call: r.Call, Stage: r.Stage, Command: r.Command}
+			rec := run.Record{Client: r.Client, Server: r.Server, Grant: r.Grant, Detail: r.Detail, Call: r.Call, Stage: r.Stage, Command: r.Command}
 			pen.Head(&rec)
 		}
 	}

@@ -12,6 +12,7 @@ import (
 
 	"tidycourier/core/fault"
 	"tidycourier/core/shellwords"
+	"tidycourier/standin"
 )
 
 // step is one command of the demo, with what is worth knowing before it.
@@ -65,7 +66,7 @@ func (a *app) demo(ctx context.Context, keep string, pause bool) error {
 	if keep != "" {
 		home = a.path(keep)
 	}
-	flags := &standinFlags{listen: "127.0.0.1:0"}
+	flags := &standinFlags{listen: "127.0.0.1:0", approve: standin.ApproveAuto, asUser: "pilot"}
 	s, l, _, err := a.openStandin(flags)
 	if err != nil {
 		return err

@@ -1,34 +1,43 @@
 package cli
 
 import (
+	"context"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"tidycourier/core/fault"
 	"tidycourier/core/flow"
+	"tidycourier/core/oauth"
 	"tidycourier/core/project"
 	"tidycourier/core/run"
 )
 
 func (a *app) obtainCommand() *cobra.Command {
 	var write string
+	var pf personFlags
 	cmd := &cobra.Command{
 		Use: "obtain [CLIENT]", Short: "Run a client's grant and put the token set in the pouch",
 		Long: `Runs the grant of a client of the courier file, shows every leg, and keeps the
 tokens sealed in the pouch. Tokens are shown by fingerprint; --reveal shows them.
+
+A client with grant authorization_code opens the browser and listens at its
+redirect URI on loopback; --paste takes the answer where that cannot be.
 
 Without a courier file the server and the client are given by flags, each named
 as the courier file's field. A secret is never a flag's value, since other
 processes see arguments: name where it comes from. --write NAME keeps what worked
 as a client of the courier file.`,
 		Example: `  tidy-courier obtain nightly-forecast
+  tidy-courier obtain pilot-desk --fresh-login
+  tidy-courier obtain pilot-desk --dry-run
   tidy-courier obtain nightly-forecast --scope gauges.read --json
   tidy-courier obtain --issuer http://127.0.0.1:8650 --client-id nightly-forecast \
       --secret-env NIGHTLY_SECRET --grant client_credentials --write nightly`,
 		Args: takes(0, 1, "one client at most"), ValidArgsFunction: a.complete("clients"),
 	}
 	ff := addFieldFlags(cmd)
+	pf.add(cmd)
 	cmd.Flags().StringVar(&write, "write", "", "keep what worked as a client of this `name` in the courier file")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		p, name, err := a.obtainProject(args, ff)
@@ -43,9 +52,15 @@ as a client of the courier file.`,
 		if err != nil {
 			return err
 		}
+		if err := pf.check(a, c); err != nil {
+			return err
+		}
+		if pf.dryRun {
+			return a.dryRunGrant(cmd.Context(), e, c, &pf)
+		}
 		a.watch(e, a.Out)
 		s := e.Begin("obtain")
-		got, err := s.Obtain(cmd.Context(), c)
+		got, err := a.runGrant(cmd.Context(), s, c, &pf)
 		err = s.Finish(err)
 		a.obtained(s, got)
 		if err == nil && write != "" {
@@ -141,13 +156,16 @@ func (a *app) obtained(s *flow.Session, got *flow.Obtained) {
 	if got != nil && a.g.reveal {
 		reveal(rec.Token, got)
 	}
-	a.doc = obtainView{s.Run.N, rec.Client, rec.Server, rec.Grant, rec.Token, rec.Legs, rec.Findings, rec.Error}
+	a.doc = a.obtainDoc(s, rec)
 	if a.g.json {
 		return
 	}
 	pen := a.outPen()
 	if got == nil {
 		a.explain(s)
+		if rec.Error == nil {
+			a.say("    the code is held, sealed; go on with: tidy-courier obtain %s --code", s.Run.Client)
+		}
 		return
 	}
 	pen.Tokens(rec.Token)
@@ -161,6 +179,22 @@ func (a *app) obtained(s *flow.Session, got *flow.Obtained) {
 		pen.Findings(rec.Findings)
 		a.say("    run %d, in the pouch as %s", s.Run.N, s.Run.Client)
 	}
+}
+
+// runGrant runs the grant, with the person where it needs one.
+func (a *app) runGrant(ctx context.Context, s *flow.Session, c *project.Client, pf *personFlags) (*flow.Obtained, error) {
+	if c.Grant.Value != oauth.GrantCode {
+		return s.Obtain(ctx, c)
+	}
+	who, err := a.person(pf)
+	if err != nil {
+		return nil, err
+	}
+	return s.ObtainWithPerson(ctx, c, who)
+}
+
+func (a *app) obtainDoc(s *flow.Session, rec run.Record) obtainView {
+	return obtainView{s.Run.N, rec.Client, rec.Server, rec.Grant, rec.Token, rec.Legs, rec.Findings, rec.Error}
 }
 
 // reveal puts the values into the view.

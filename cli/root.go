@@ -54,7 +54,7 @@ Start with:  tidy-courier demo`,
 		cmds  []*cobra.Command
 	}{
 		{groupSetUp, []*cobra.Command{a.initCommand(), a.discoverCommand(), a.showCommand(), a.schemaCommand()}},
-		{groupObtain, []*cobra.Command{a.obtainCommand(), a.pouchCommand()}},
+		{groupObtain, []*cobra.Command{a.obtainCommand(), a.refreshCommand(), a.pouchCommand()}},
 		{groupUnderstand, []*cobra.Command{a.decodeCommand()}},
 		{groupCall, []*cobra.Command{a.callCommand()}},
 		{groupDebug, []*cobra.Command{a.journalCommand()}},
@@ -81,7 +81,7 @@ func (a *app) globalFlags(f *pflag.FlagSet) {
 	f.BoolVar(&a.g.noColor, "no-color", false, "no colour (NO_COLOR)")
 	f.StringVar(&a.g.cacert, "cacert", "", "a PEM `file` of further authorities to trust")
 	f.StringArrayVar(&a.g.plainHTTP, "plain-http", nil, "a `host` that plain http may be sent to, besides loopback")
-	f.DurationVar(&a.g.timeout, "timeout", 0, "how long one exchange may take (default 30s)")
+	f.DurationVar(&a.g.timeout, "timeout", 0, "how long one exchange may take (default 30s), or a person to sign in (default 3m)")
 }
 
 // unknownCommand answers a mistyped command with the nearest one.

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -21,9 +22,12 @@ import (
 	"tidycourier/standin"
 )
 
+var approvals = []string{standin.ApprovePage, standin.ApproveAuto, standin.ApproveDeny}
+
 // standinFlags are how the stand-in is served.
 type standinFlags struct {
 	listen, project string
+	approve, asUser string
 	faults          []string
 	tls             bool
 }
@@ -60,6 +64,9 @@ and a .env for this very server. --fault switches on what real providers do wron
 	fl.StringVar(&f.listen, "listen", "127.0.0.1:8650", "`host:port` to listen at, on loopback; port 0 takes any")
 	fl.StringVar(&f.project, "project", "", "write a courier file and a .env for this server into this `folder`")
 	fl.StringArrayVar(&f.faults, "fault", nil, "a `fault` to switch on; may be repeated")
+	fl.StringVar(&f.approve, "approve", standin.ApprovePage, "who answers the sign-in and consent pages: page, auto or deny")
+	fl.StringVar(&f.asUser, "as-user", "pilot", "with --approve auto: the `account` that signs in")
+	_ = cmd.RegisterFlagCompletionFunc("approve", cobra.FixedCompletions(approvals, cobra.ShellCompDirectiveNoFileComp)) // the flag is there
 	fl.BoolVar(&f.tls, "tls", false, "serve https, with an authority of its own")
 	_ = cmd.RegisterFlagCompletionFunc("fault", cobra.FixedCompletions(standin.FaultNames(), cobra.ShellCompDirectiveNoFileComp)) // the flag is there
 	return cmd
@@ -86,6 +93,9 @@ func wrapNames(names []string) string {
 
 // openStandin listens, and makes the server for the address it got.
 func (a *app) openStandin(f *standinFlags) (*standin.Server, net.Listener, []byte, error) {
+	if !slices.Contains(approvals, f.approve) {
+		return nil, nil, nil, fault.New(fault.Usage, "%q is not one of %s", f.approve, strings.Join(approvals, ", ")).At("--approve")
+	}
 	host, _, err := net.SplitHostPort(f.listen)
 	if err != nil {
 		return nil, nil, nil, fault.New(fault.Usage, "%q is not host:port", f.listen).At("--listen").Hint("as in --listen 127.0.0.1:8650, or port 0 for any")
@@ -107,14 +117,14 @@ func (a *app) openStandin(f *standinFlags) (*standin.Server, net.Listener, []byt
 		ca, issuer = pem, "https://"+l.Addr().String()
 		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, NextProtos: []string{"http/1.1"}, MinVersion: tls.VersionTLS12})
 	}
-	cfg := standin.Config{Issuer: issuer, Now: a.Now, Faults: f.faults}
+	cfg := standin.Config{Issuer: issuer, Now: a.Now, Faults: f.faults, Approve: f.approve, AsUser: f.asUser}
 	if a.g.verbose {
 		cfg.Log = func(format string, args ...any) { a.say("%s", show.Safe(fmt.Sprintf(format, args...))) }
 	}
 	s, err := standin.New(cfg)
 	if err != nil {
 		_ = l.Close()
-		return nil, nil, nil, fault.New(fault.Usage, "%s", err.Error()).At("--fault")
+		return nil, nil, nil, fault.New(fault.Usage, "%s", err.Error())
 	}
 	return s, l, ca, nil
 }

@@ -27,7 +27,11 @@ func (p *Pen) Head(r *run.Record) {
 	case r.Call != "":
 		parts = append(parts, Safe(r.Call))
 	case grantNames[r.Grant] != "" && r.Command != "refresh":
-		parts = append(parts, grantNames[r.Grant])
+		name := grantNames[r.Grant]
+		if r.Detail != "" {
+			name += " + " + r.Detail
+		}
+		parts = append(parts, name)
 	default:
 		parts = append(parts, r.Command)
 	}
@@ -111,7 +115,10 @@ func (p *Pen) Tokens(t *run.TokenView) {
 		p.line(" ", mark, "  ", pad(name, 13), "  ", pad(form, 6), "  ", pad(fmt.Sprintf("%d chars", d.Length), 10), "  ", p.accent(d.Fingerprint), "  ", rest)
 	}
 	end := p.until(t)
-	scope := cut(Safe(strings.Join(t.Scope, " ")), max(8, p.width()-54-lipgloss.Width(end)))
+	scope := Safe(strings.Join(t.Scope, " "))
+	if p.Width > 0 {
+		scope = cut(scope, max(8, p.width()-54-lipgloss.Width(end)))
+	}
 	row(p.accent(shapeGood), "access token", t.Access, end+"   "+scope)
 	row(" ", "refresh token", t.Refresh, "")
 	row(" ", "id token", t.ID, subject(t.ID))

@@ -71,6 +71,12 @@ func (s *Server) serveFor(w http.ResponseWriter, r *http.Request, raw, scope str
 
 // accept verifies an access token, or says why it does not.
 func (s *Server) accept(raw string) (*caller, string) {
+	s.mu.Lock()
+	g := s.opaque[raw]
+	s.mu.Unlock()
+	if g != nil {
+		return s.acceptOpaque(g)
+	}
 	claims, err := s.verify(raw)
 	if err != nil {
 		return nil, "the access token is malformed, or not signed by this issuer"
@@ -82,6 +88,8 @@ func (s *Server) accept(raw string) (*caller, string) {
 		return nil, "the access token is for another audience"
 	case s.cfg.Now().After(time.Unix(int64(exp), 0)):
 		return nil, "the access token has expired"
+	case s.isRevoked(text("jti")):
+		return nil, "the access token was revoked"
 	}
 	c := &caller{subject: text("sub"), clientID: text("client_id"), scope: strings.Fields(text("scope"))}
 	if list, ok := claims["roles"].([]any); ok {
@@ -89,7 +97,33 @@ func (s *Server) accept(raw string) (*caller, string) {
 			c.roles = append(c.roles, fmt.Sprint(v))
 		}
 	}
+	c.standsFor(findUser(c.subject))
 	return c, ""
+}
+
+func (s *Server) acceptOpaque(g *grantRecord) (*caller, string) {
+	switch {
+	case s.cfg.Now().After(g.expires):
+		return nil, "the access token has expired"
+	case s.isRevoked(g.jti):
+		return nil, "the access token was revoked"
+	}
+	c := &caller{subject: g.subject, clientID: g.client.ID, scope: g.scope}
+	c.standsFor(g.user)
+	return c, ""
+}
+
+func (s *Server) isRevoked(jti string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.revoked[jti]
+}
+
+// standsFor makes the caller a person, who sees their own harbours only.
+func (c *caller) standsFor(u *User) {
+	if u != nil && c.subject != c.clientID {
+		c.delegated, c.harbours = true, u.harbours
+	}
 }
 
 // challenge refuses with a WWW-Authenticate header (RFC 6750 3) and a body.

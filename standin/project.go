@@ -19,11 +19,12 @@ func (s *Server) EnvFile() []byte {
 			fmt.Fprintf(&b, "%s='%s'\n", envNames[c.ID], c.Secret)
 		}
 	}
+	fmt.Fprintf(&b, "RELAY_REFRESH_TOKEN='%s'\nKIOSK_PASSWORD='%s'\n", findClient("relay").RefreshToken, findUser("keeper").Password)
 	return []byte(b.String())
 }
 
 var envNames = map[string]string{"nightly-forecast": "NIGHTLY_SECRET", "ledger-sync": "LEDGER_SECRET", "archive": "ARCHIVE_SECRET",
-	"expired-app": "EXPIRED_SECRET", "harbour-portal": "PORTAL_SECRET"}
+	"expired-app": "EXPIRED_SECRET", "harbour-portal": "PORTAL_SECRET", "relay": "RELAY_SECRET"}
 
 const courierFile = `version: 1
 
@@ -40,6 +41,36 @@ servers:
     issuer: ${host}                       # endpoints come from its metadata
 
 clients:
+  pilot-desk:                             # a person signs in
+    server: northmark
+    client_id: pilot-desk
+    token_endpoint_auth_method: none
+    grant: authorization_code
+    redirect_uri: http://127.0.0.1:8651/landing
+    scope: [openid, profile, offline_access, gauges.read]
+  harbour-portal:                         # a person signs in at a web application
+    server: northmark
+    client_id: harbour-portal
+    client_secret: { env: PORTAL_SECRET }
+    token_endpoint_auth_method: client_secret_basic
+    grant: authorization_code
+    redirect_uri: http://127.0.0.1:8652/portal/callback
+    scope: [openid, offline_access, gauges.read]
+  kiosk:                                  # signs in with a stored password; short tokens
+    server: northmark
+    client_id: kiosk
+    token_endpoint_auth_method: none
+    grant: password
+    username: keeper
+    password: { env: KIOSK_PASSWORD }
+    scope: [gauges.read, offline_access]
+  relay:                                  # was handed a refresh token at registration
+    server: northmark
+    client_id: relay
+    client_secret: { env: RELAY_SECRET }
+    token_endpoint_auth_method: client_secret_basic
+    grant: refresh_token
+    refresh_token: { env: RELAY_REFRESH_TOKEN }
   nightly-forecast:                       # a job: no person
     server: northmark
     client_id: nightly-forecast
@@ -104,6 +135,10 @@ calls:
   me:
     api: gauges
     request: GET /me
+  my-harbours:                            # what the person who signed in may see
+    api: gauges
+    request: GET /harbours
+    client: pilot-desk
   post-notice:
     api: gauges
     request: POST /notices

@@ -25,7 +25,18 @@ type Config struct {
 	Faults []string // names of Faults
 	Seed   uint64   // of the readings
 	Log    func(format string, args ...any)
+	// Approve says who answers the sign-in and consent pages: page (a person),
+	// auto (AsUser signs in and agrees) or deny.
+	Approve string
+	AsUser  string
 }
+
+// Ways to answer the pages.
+const (
+	ApprovePage = "page"
+	ApproveAuto = "auto"
+	ApproveDeny = "deny"
+)
 
 // Server is a running stand-in's state. It is safe for concurrent use.
 type Server struct {
@@ -36,8 +47,15 @@ type Server struct {
 
 	mu      sync.Mutex
 	opaque  map[string]*grantRecord // opaque access tokens, by value
-	counter map[string]int          // requests by path
+	revoked map[string]bool         // jti of JWT access tokens that were revoked
+	codes   map[string]*codeRecord
+	refresh map[string]*refreshRecord
+	pending map[string]*pendingRequest // authorization requests a person is looking at
+	logins  map[string]*login          // by session cookie
+	agreed  map[string]bool            // user, client and scope, remembered
+	counter map[string]int             // requests by path
 	notices []notice
+	issued  []*grantRecord // every access token, for revocation by family
 }
 
 // New makes a Server. An unknown fault is an error that lists the known ones.
@@ -48,7 +66,18 @@ func New(cfg Config) (*Server, error) {
 	if cfg.Log == nil {
 		cfg.Log = func(string, ...any) {}
 	}
-	s := &Server{cfg: cfg, faults: map[string]bool{}, opaque: map[string]*grantRecord{}, counter: map[string]int{}}
+	s := &Server{cfg: cfg, faults: map[string]bool{}, counter: map[string]int{}, opaque: map[string]*grantRecord{}, revoked: map[string]bool{},
+		codes: map[string]*codeRecord{}, refresh: map[string]*refreshRecord{}, pending: map[string]*pendingRequest{}, logins: map[string]*login{}, agreed: map[string]bool{}}
+	if s.cfg.Approve == "" {
+		s.cfg.Approve = ApprovePage
+	}
+	if s.cfg.AsUser == "" {
+		s.cfg.AsUser = "pilot"
+	}
+	if findUser(s.cfg.AsUser) == nil {
+		return nil, fmt.Errorf("there is no account %q; there are: pilot, keeper, visitor", s.cfg.AsUser)
+	}
+	s.settle()
 	s.gauges = newGauges(cfg.Seed)
 	for _, f := range cfg.Faults {
 		if !slices.Contains(FaultNames(), f) {
@@ -69,6 +98,12 @@ func (s *Server) Handler() http.Handler {
 	r.Get("/.well-known/oauth-authorization-server", s.metadata)
 	r.Get("/.well-known/openid-configuration", s.metadata)
 	r.Get("/keys", s.jwks)
+	r.Get("/authorize", s.authorize)
+	r.Post("/authorize", s.authorize)
+	r.Post("/signin", s.signIn)
+	r.Post("/consent", s.consent)
+	r.Get("/userinfo", s.userinfo)
+	r.Post("/userinfo", s.userinfo)
 	r.Post("/token", s.token)
 	r.Get("/token", s.tokenWrongMethod)
 	r.Get("/", s.home)
@@ -102,11 +137,17 @@ func (s *Server) metadata(w http.ResponseWriter, r *http.Request) {
 	}
 	iss := s.cfg.Issuer
 	doc := map[string]any{
-		"issuer": iss, "token_endpoint": iss + "/token", "jwks_uri": iss + "/keys",
-		"scopes_supported":                      []string{"gauges.read", "notices.write"},
-		"grant_types_supported":                 []string{"client_credentials"},
-		"response_types_supported":              []string{},
-		"token_endpoint_auth_methods_supported": []string{"client_secret_basic", "client_secret_post"},
+		"issuer": iss, "authorization_endpoint": iss + "/authorize", "token_endpoint": iss + "/token", "jwks_uri": iss + "/keys", "userinfo_endpoint": iss + "/userinfo",
+		"scopes_supported":                               []string{"openid", "profile", "offline_access", "gauges.read", "notices.write"},
+		"grant_types_supported":                          knownGrants,
+		"response_types_supported":                       []string{"code", "token"},
+		"response_modes_supported":                       []string{"query", "fragment", "form_post"},
+		"token_endpoint_auth_methods_supported":          []string{"client_secret_basic", "client_secret_post", "none"},
+		"code_challenge_methods_supported":               []string{"S256", "plain"},
+		"subject_types_supported":                        []string{"public"},
+		"id_token_signing_alg_values_supported":          []string{"RS256"},
+		"prompt_values_supported":                        []string{"none", "login", "consent"},
+		"authorization_response_iss_parameter_supported": true,
 	}
 	if s.faults["discovery-issuer-mismatch"] {
 		doc["issuer"] = iss + "/"
@@ -121,12 +162,3 @@ func (s *Server) home(w http.ResponseWriter, _ *http.Request) {
 
 // Issuer is the authorization server's issuer.
 func (s *Server) Issuer() string { return s.cfg.Issuer }
-
-// User is an account at the authorization server.
-type User struct {
-	Name     string `json:"username"`
-	Password string `json:"password"`
-}
-
-// Users lists the accounts.
-func Users() []User { return []User{} }

@@ -52,7 +52,7 @@ func basic(id, secret string) string {
 	return "Basic " + base64.StdEncoding.EncodeToString([]byte(url.QueryEscape(id)+":"+url.QueryEscape(secret)))
 }
 
-var nightly = basic("nightly-forecast", registered[0].Secret)
+var nightly = basic("nightly-forecast", findClient("nightly-forecast").Secret)
 
 func accessToken(t *testing.T, host string) string {
 	t.Helper()
@@ -74,7 +74,7 @@ func TestTokenErrors(t *testing.T) {
 		{"ok post", "grant_type=client_credentials&client_id=ledger-sync&client_secret=" + ledger, "", 200, ""},
 		{"wrong secret", "grant_type=client_credentials", basic("nightly-forecast", "no"), 401, "invalid_client"},
 		{"unknown client", "grant_type=client_credentials", basic("nobody", "no"), 401, "invalid_client"},
-		{"not url-encoded", "grant_type=client_credentials", "Basic " + base64.StdEncoding.EncodeToString([]byte("nightly-forecast:"+registered[0].Secret)), 401, "invalid_client"},
+		{"not url-encoded", "grant_type=client_credentials", "Basic " + base64.StdEncoding.EncodeToString([]byte("nightly-forecast:"+findClient("nightly-forecast").Secret)), 401, "invalid_client"},
 		{"wrong place", "grant_type=client_credentials&client_id=nightly-forecast&client_secret=x", "", 401, "invalid_client"},
 		{"both places", "grant_type=client_credentials&client_secret=x", nightly, 400, "invalid_request"},
 		{"no credentials", "grant_type=client_credentials&client_id=nightly-forecast", "", 401, "invalid_client"},

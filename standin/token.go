@@ -14,10 +14,15 @@ import (
 
 // grantRecord is what an access token stands for.
 type grantRecord struct {
-	client  *Client
-	subject string // the account, or the client itself
-	scope   []string
-	expires time.Time
+	client   *Client
+	subject  string // the account, or the client itself
+	user     *User  // nil for an application's token
+	scope    []string
+	nonce    string
+	authTime time.Time
+	family   string // of everything that came from one code or sign-in
+	expires  time.Time
+	jti      string
 }
 
 // refused is an error answer of the token endpoint (RFC 6749 5.2).
@@ -72,15 +77,23 @@ func (s *Server) grant(r *http.Request) (map[string]any, *refused) {
 	switch grant := r.PostForm.Get("grant_type"); {
 	case grant == "":
 		return nil, refuse("invalid_request", "the parameter grant_type is missing")
-	case !slices.Contains(knownGrants, grant):
+	case !slices.Contains(knownGrants, grant) || grant == "implicit":
 		return nil, refuse("unsupported_grant_type", "this server does not offer that grant type")
 	case !client.may(grant):
 		return nil, refuse("unauthorized_client", "this client is not registered for that grant type")
 	}
+	switch r.PostForm.Get("grant_type") {
+	case "authorization_code":
+		return s.redeemCode(client, r.PostForm)
+	case "password":
+		return s.passwordGrant(client, r.PostForm)
+	case "refresh_token":
+		return s.refreshGrant(client, r.PostForm)
+	}
 	return s.clientCredentials(client, r.PostForm)
 }
 
-var knownGrants = []string{"client_credentials"}
+var knownGrants = []string{"authorization_code", "client_credentials", "password", "refresh_token", "implicit"}
 
 // authenticate finds the client and checks its credentials (RFC 6749 2.3.1).
 func authenticate(r *http.Request) (*Client, *refused) {
@@ -196,16 +209,48 @@ func (s *Server) checkTarget(form url.Values) *refused {
 func (s *Server) issue(g *grantRecord, roles []string) (map[string]any, *refused) {
 	now := s.cfg.Now()
 	g.expires = now.Add(time.Duration(g.client.life) * time.Second)
-	claims := map[string]any{"iss": s.cfg.Issuer, "sub": g.subject, "aud": s.API(), "iat": now.Unix(), "exp": g.expires.Unix(),
-		"jti": randomText(12), "client_id": g.client.ID, "scope": strings.Join(g.scope, " ")}
-	if len(roles) > 0 {
-		claims["roles"] = roles
-	}
-	access, err := s.sign(g.client.signing, "at+jwt", claims)
+	g.jti = randomText(12)
+	access, err := s.accessToken(g, roles, now)
 	if err != nil {
 		return nil, &refused{status: http.StatusInternalServerError, code: "server_error", description: "the token could not be signed"}
 	}
-	return map[string]any{"access_token": access, "token_type": "Bearer", "expires_in": g.client.life, "scope": strings.Join(g.scope, " ")}, nil
+	answer := map[string]any{"access_token": access, "token_type": "Bearer", "expires_in": g.client.life, "scope": strings.Join(g.scope, " ")}
+	if g.user == nil {
+		return answer, nil
+	}
+	if slices.Contains(g.scope, "offline_access") && g.client.may("refresh_token") {
+		answer["refresh_token"] = s.newRefreshToken(g)
+	}
+	if slices.Contains(g.scope, "openid") {
+		if answer["id_token"], err = s.idToken(g, access, now); err != nil {
+			return nil, &refused{status: http.StatusInternalServerError, code: "server_error", description: "the id token could not be signed"}
+		}
+	}
+	return answer, nil
+}
+
+// accessToken makes a JWT (RFC 9068), or an opaque token for clients that get
+// those.
+func (s *Server) accessToken(g *grantRecord, roles []string, now time.Time) (string, error) {
+	s.mu.Lock()
+	s.issued = append(s.issued, g)
+	s.mu.Unlock()
+	if g.client.signing == "" {
+		raw := "ot-" + randomText(24)
+		s.mu.Lock()
+		s.opaque[raw] = g
+		s.mu.Unlock()
+		return raw, nil
+	}
+	claims := map[string]any{"iss": s.cfg.Issuer, "sub": g.subject, "aud": s.API(), "iat": now.Unix(), "exp": g.expires.Unix(),
+		"jti": g.jti, "client_id": g.client.ID, "scope": strings.Join(g.scope, " ")}
+	if len(roles) > 0 {
+		claims["roles"] = roles
+	}
+	if !g.authTime.IsZero() {
+		claims["auth_time"] = g.authTime.Unix()
+	}
+	return s.sign(g.client.signing, "at+jwt", claims)
 }
 
 func randomText(n int) string {

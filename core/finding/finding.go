@@ -16,6 +16,7 @@ import (
 
 	"tidycourier/core/bearer"
 	"tidycourier/core/oauth"
+	"tidycourier/core/pouch"
 	"tidycourier/core/project"
 	"tidycourier/core/run"
 	"tidycourier/core/token"
@@ -28,6 +29,7 @@ type Evidence struct {
 	Legs     []run.Leg
 	Client   *project.Client
 	Secret   string // the client secret as it was read
+	Password string // of the password grant, as it was read
 	API      *project.API
 	Call     *project.Call
 	Metadata *oauth.Metadata
@@ -40,6 +42,15 @@ type Evidence struct {
 	AskedScope []string
 	// JSONWanted: the caller could only use JSON (an expectation, --pick, keep).
 	JSONWanted bool
+	// Person is what is known of a grant with a person; nil without one.
+	Person *Person
+	// RefreshOf is the set whose refresh token was spent; nil when none was, or
+	// when it came from the settings.
+	RefreshOf *pouch.Set
+	// IDTokenFault is why the id token was not accepted, or "".
+	IDTokenFault string
+	// First is true when this client never had a token here before.
+	First bool
 	// Spent looks up when a code or refresh token (by fingerprint) was sent before.
 	Spent func(kind, fingerprint string) *Spent
 }
@@ -144,7 +155,7 @@ func IDs() []string {
 
 // catalogue is every rule, in the order of the work; of equally certain
 // candidates the earlier one is shown first.
-var catalogue = slices.Concat(reachRules, answerRules, discoveryRules, clientRules, tokenRules, callRules)
+var catalogue = slices.Concat(reachRules, answerRules, discoveryRules, authorizationRules, redemptionRules, refreshRules, passwordRules, clientRules, tokenRules, callRules)
 
 // last returns the last leg of a kind, or nil.
 func (e *Evidence) last(kind run.Kind) *run.Leg {

@@ -18,6 +18,7 @@ import (
 	"tidycourier/core/finding"
 	"tidycourier/core/journal"
 	"tidycourier/core/mask"
+	"tidycourier/core/oauth"
 	"tidycourier/core/pouch"
 	"tidycourier/core/project"
 	"tidycourier/core/run"
@@ -52,6 +53,33 @@ type Session struct {
 	e        *Engine
 	Run      *run.Run
 	Evidence finding.Evidence
+	spends   []spend // single-use credentials this run has sent
+}
+
+// spend is a single-use credential, by its fingerprint.
+type spend struct{ kind, fingerprint string }
+
+// spent notes the single-use credential of a token request.
+func (s *Session) spent(r oauth.TokenRequest) {
+	if r.Code != "" {
+		s.spends = append(s.spends, spend{"code", mask.Fingerprint(r.Code)})
+	}
+	if r.RefreshToken != "" {
+		s.spends = append(s.spends, spend{"refresh_token", mask.Fingerprint(r.RefreshToken)})
+	}
+}
+
+// spentBefore looks up an earlier use, for the rules.
+func (s *Session) spentBefore(kind, fingerprint string) *finding.Spent {
+	j, err := s.e.Store.Journal()
+	if err != nil {
+		return nil
+	}
+	found, err := j.WasSpent(s.Run.Project, kind, fingerprint)
+	if err != nil || found == nil {
+		return nil
+	}
+	return &finding.Spent{Run: found.Run, Client: found.Client, At: found.At}
 }
 
 // Begin starts a run.
@@ -97,7 +125,7 @@ func (s *Session) send(ctx context.Context, kind run.Kind, r wire.Request, place
 // Finish judges the run, records it, and returns the error for the user: what
 // failed, with the place and the next step of the best finding.
 func (s *Session) Finish(err error) error {
-	s.Evidence.Legs = s.Run.Legs
+	s.Evidence.Legs, s.Evidence.Spent = s.Run.Legs, s.spentBefore
 	s.Run.Findings = finding.Judge(&s.Evidence)
 	f := fault.As(err)
 	if f != nil {
@@ -108,8 +136,13 @@ func (s *Session) Finish(err error) error {
 		j, bad := s.e.Store.Journal()
 		if bad == nil {
 			entry := j.Add(s.Run.Project, s.Run.Record(s.e.Mask))
-			if !s.e.Behind {
+			if !s.e.Behind || len(s.spends) > 0 {
 				s.Run.N, bad = entry.Wait()
+			}
+			for _, sp := range s.spends {
+				if bad == nil {
+					bad = j.Spend(s.Run.Project, sp.kind, sp.fingerprint, journal.Spent{Run: s.Run.N, Client: s.Run.Client, At: s.Run.Started})
+				}
 			}
 		}
 		if bad != nil && f == nil {

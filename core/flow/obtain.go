@@ -35,17 +35,28 @@ func (s *Session) Obtain(ctx context.Context, c *project.Client) (*Obtained, err
 	if err := checkClient(c); err != nil {
 		return nil, err
 	}
+	if c.Grant.Value == oauth.GrantRefresh {
+		r, err := s.Refresh(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		return &Obtained{Set: r.After, Previous: r.Before}, nil
+	}
 	if s.e.OnStart != nil {
 		s.e.OnStart(s.Run)
 	}
 	if err := s.readSecret(ctx, c); err != nil { // before anything is sent
 		return nil, err
 	}
+	password, err := s.readPassword(ctx, c)
+	if err != nil {
+		return nil, err
+	}
 	m, err := s.metadata(ctx, c, "token_endpoint")
 	if err != nil {
 		return nil, err
 	}
-	req, chosen, err := s.tokenRequest(c, m)
+	req, chosen, err := s.tokenRequest(c, m, password)
 	if err != nil {
 		return nil, err
 	}
@@ -62,26 +73,54 @@ func (s *Session) about(c *project.Client) {
 	s.Evidence.Client, s.Evidence.AskedScope = c, c.Scope.Values
 }
 
+// checkClient makes sure that the client can run its grant at all.
 func checkClient(c *project.Client) error {
-	switch {
-	case c.ClientID.Value == "":
-		return fault.New(fault.Settings, "the client %q has no client_id", c.Name).At(c.Where).Hint("add client_id: with what the provider gave at registration; without a courier file --client-id")
-	case c.Grant.Value == "":
+	if err := checkID(c); err != nil {
+		return err
+	}
+	switch c.Grant.Value {
+	case "":
 		return fault.New(fault.Settings, "the client %q does not say which grant it uses", c.Name).At(c.Where).
 			Hint("add grant: with one of %s; without a courier file --grant", strings.Join(project.Grants, ", "))
-	case c.Grant.Value != oauth.GrantClientCredentials:
-		return fault.New(fault.Settings, "the grant %s cannot be run by this version", c.Grant.Value).At(c.Grant.Where).Hint("client_credentials can")
+	case oauth.GrantPassword:
+		if c.Username.Value == "" || c.Password == nil {
+			return fault.New(fault.Settings, "the client %q uses the password grant and has no username, or no password", c.Name).At(c.Where).
+				Hint("add username: and password: { env: NAME }; without a courier file --username and --password-env")
+		}
+	case oauth.GrantRefresh:
+		if c.RefreshToken == nil {
+			return fault.New(fault.Settings, "the client %q holds only a refresh token, and has none", c.Name).At(c.Where).
+				Hint("add refresh_token: { env: NAME }; without a courier file --refresh-token-env")
+		}
+	}
+	return nil
+}
+
+func checkID(c *project.Client) error {
+	if c.ClientID.Value == "" {
+		return fault.New(fault.Settings, "the client %q has no client_id", c.Name).At(c.Where).Hint("add client_id: with what the provider gave at registration; without a courier file --client-id")
 	}
 	return nil
 }
 
 // tokenRequest prepares the message of a grant without a person.
-func (s *Session) tokenRequest(c *project.Client, m *oauth.Metadata) (oauth.TokenRequest, string, error) {
+func (s *Session) tokenRequest(c *project.Client, m *oauth.Metadata, password string) (oauth.TokenRequest, string, error) {
 	auth, chosen, err := s.clientAuth(c, m)
 	if err != nil {
 		return oauth.TokenRequest{}, "", err
 	}
-	return oauth.TokenRequest{Grant: c.Grant.Value, Auth: auth, Scope: c.Scope.Values, Extra: c.Params("token")}, chosen, nil
+	return oauth.TokenRequest{Grant: c.Grant.Value, Auth: auth, Scope: c.Scope.Values, Username: c.Username.Value, Password: password, Extra: c.Params("token")}, chosen, nil
+}
+
+// readPassword reads the person's password for the password grant.
+func (s *Session) readPassword(ctx context.Context, c *project.Client) (string, error) {
+	if c.Grant.Value != oauth.GrantPassword {
+		return "", nil
+	}
+	v, err := s.e.Project.Read(ctx, c.Password, s.e.Ask)
+	s.e.Mask.AddPassword(v)
+	s.Evidence.Password = v
+	return v, err
 }
 
 // readSecret reads the client secret, when the client has one to use.
@@ -129,6 +168,7 @@ func (s *Session) redeem(ctx context.Context, c *project.Client, m *oauth.Metada
 		return nil, err
 	}
 	defer s.tell(l)
+	s.spent(req)
 	r := l.Exchange.Response
 	answer, err := oauth.ParseTokenResponse(r.Status, r.Header.Get("Content-Type"), r.Body)
 	if err != nil {
@@ -136,7 +176,10 @@ func (s *Session) redeem(ctx context.Context, c *project.Client, m *oauth.Metada
 	}
 	s.e.Mask.Add(answer.AccessToken, answer.RefreshToken, answer.IDToken)
 	s.Evidence.Answer = answer
-	return s.keep(c, m, answer)
+	if err := s.checkIDToken(c, answer.IDToken, answer.AccessToken); err != nil {
+		return nil, err
+	}
+	return s.keep(c, answer)
 }
 
 // refusal turns an answer that gave no token into an error.
@@ -153,10 +196,21 @@ func refusal(err error, status int) error {
 }
 
 // keep puts a token answer into the pouch.
-func (s *Session) keep(c *project.Client, m *oauth.Metadata, a *oauth.TokenResponse) (*Obtained, error) {
+func (s *Session) keep(c *project.Client, a *oauth.TokenResponse) (*Obtained, error) {
 	set := &pouch.Set{Server: c.Server.Name, Grant: c.Grant.Value, TokenType: a.TokenType, AccessToken: a.AccessToken,
 		RefreshToken: a.RefreshToken, IDToken: a.IDToken, Scope: a.Scope, Asked: c.Scope.Values, ExpiresIn: a.ExpiresIn,
 		ObtainedAt: s.e.Now().UTC(), Basis: Basis(c)}
+	if old := s.Evidence.RefreshOf; old != nil { // RFC 6749 6: what is not said stays as it was
+		if set.RefreshToken == "" {
+			set.RefreshToken = old.RefreshToken
+		}
+		if set.IDToken == "" {
+			set.IDToken = old.IDToken
+		}
+		if set.Scope == nil {
+			set.Scope = old.Scope
+		}
+	}
 	if set.Scope == nil {
 		set.Scope = c.Scope.Values // RFC 6749 5.1: not said means as asked
 	}
@@ -169,6 +223,7 @@ func (s *Session) keep(c *project.Client, m *oauth.Metadata, a *oauth.TokenRespo
 	if err != nil && !errors.Is(err, pouch.ErrNone) {
 		return nil, err
 	}
+	s.Evidence.First = previous == nil
 	if err := p.Put(s.e.Key(c.Name), set); err != nil {
 		return nil, err
 	}
@@ -239,6 +294,30 @@ func (s *Session) TokenFor(ctx context.Context, c *project.Client) (*Used, error
 	defer release()
 	if u, err := s.fromPouch(c); u != nil || err != nil {
 		return u, err
+	}
+	return s.renew(ctx, c)
+}
+
+// renew gets a new token: by refresh where there is a refresh token, else by
+// the grant when it needs no person. The client's lock is held.
+func (s *Session) renew(ctx context.Context, c *project.Client) (*Used, error) {
+	before, err := s.e.held(s.e.Key(c.Name))
+	if err != nil {
+		return nil, err
+	}
+	if before != nil && before.Basis != Basis(c) {
+		before = nil
+	}
+	if before != nil && before.RefreshToken != "" || c.Grant.Value == oauth.GrantRefresh {
+		r, err := s.refreshNow(ctx, c, before)
+		if err != nil {
+			return nil, err
+		}
+		return &Used{Client: c.Name, Token: r.After.AccessToken, Set: r.After, Refreshed: true}, nil
+	}
+	if c.Grant.Value == oauth.GrantCode {
+		f := fault.New(fault.Settings, "the pouch holds no usable token for %q, and a person has to sign in to get one", c.Name).At(c.Where)
+		return nil, f.Hint("tidy-courier obtain %s", c.Name)
 	}
 	got, err := s.Obtain(ctx, c)
 	if err != nil {

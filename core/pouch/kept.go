@@ -44,3 +44,9 @@ func (p *Pouch) Kept(project, stage string) (map[string]string, error) {
 	}
 	return out, sqlfile.Explain(rows.Err(), p.path)
 }
+
+// Forget drops a remembered value; it is no error when there is none.
+func (p *Pouch) Forget(project, stage, name string) error {
+	_, err := p.db.Exec(`DELETE FROM kept WHERE project=? AND stage=? AND name=?`, project, stage, name)
+	return sqlfile.Explain(err, p.path)
+}

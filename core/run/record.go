@@ -19,6 +19,7 @@ type Record struct {
 	Client   string      `json:"client,omitempty"`
 	Server   string      `json:"server,omitempty"`
 	Grant    string      `json:"grant,omitempty"`
+	Detail   string      `json:"detail,omitempty"`
 	Call     string      `json:"call,omitempty"`
 	Started  time.Time   `json:"started"`
 	Legs     []LegRecord `json:"legs"`
@@ -62,7 +63,7 @@ const maxKept = 64 << 10
 // Record makes the masked copy. Values in set and credentials by name are
 // replaced; everything else is as it was.
 func (r *Run) Record(set *mask.Set) Record {
-	out := Record{N: r.N, Command: r.Command, Stage: r.Stage, Client: r.Client, Server: r.Server, Grant: r.Grant, Call: set.Replace(mask.URL(r.Call)),
+	out := Record{N: r.N, Command: r.Command, Stage: r.Stage, Client: r.Client, Server: r.Server, Grant: r.Grant, Detail: r.Detail, Call: set.Replace(mask.URL(r.Call)),
 		Started: r.Started.UTC(), Token: r.Token, Legs: make([]LegRecord, 0, len(r.Legs))}
 	for i := range r.Legs {
 		out.Legs = append(out.Legs, r.Legs[i].Record(set))

@@ -58,6 +58,7 @@ type Run struct {
 	Client   string
 	Server   string
 	Grant    string
+	Detail   string // of the grant: "PKCE", "implicit"
 	Call     string // name of the saved call, or METHOD URL
 	Started  time.Time
 	Legs     []Leg

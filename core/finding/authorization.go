@@ -1,0 +1,355 @@
+package finding
+
+import (
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"tidycourier/core/oauth"
+	"tidycourier/core/run"
+)
+
+// authorizationRules are causes at the authorization endpoint and in the answer
+// that came back through the browser.
+var authorizationRules = []Rule{
+	{
+		ID: "state-mismatch", Title: "The answer carries another state than the request",
+		Meaning:    "The state ties an answer to the request it belongs to. Another one means that the answer belongs to another run (an old tab, an old link), or that somebody slipped it in. It was refused and its code was not used.",
+		Proof:      "The two values differ.",
+		Remedy:     []string{"run obtain again, and use only the page it opens", "when the server changes the state on its way, tell the provider: it must come back as it was sent"},
+		References: []string{"RFC 6749 10.12", "RFC 6749 4.1.2"},
+		Judge: person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
+			if p.Response.State == "" || p.Request.State == "" || p.Response.State == p.Request.State {
+				return nil
+			}
+			return certain(leg, pair("state sent", "leg 1", p.Request.State, "state in the answer", legPlace(leg), p.Response.State)...)
+		}),
+	},
+	{
+		ID: "state-missing", Title: "The answer carries no state",
+		Meaning:    "A state was sent, and the server must give it back unchanged. Without it an answer cannot be told from one that somebody slipped in, so it was refused.",
+		Proof:      "state was in the request and is not in the answer.",
+		Remedy:     []string{"copy the whole address when pasting, with everything behind the ?", "when the server drops it, tell the provider (RFC 6749 4.1.2 makes it required)"},
+		References: []string{"RFC 6749 4.1.2"},
+		Judge: person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
+			if p.Response.State != "" || p.Request.State == "" || p.Response.Via == "code" || p.Response.Code == "" && p.Response.Err == nil && p.Response.AccessToken == "" {
+				return nil
+			}
+			return certain(leg, run.Item{What: "state sent", Where: "leg 1", Value: p.Request.State}, run.Item{What: "state in the answer", Where: legPlace(leg), Value: "absent"})
+		}),
+	},
+	{
+		ID: "iss-mismatch", Title: "The answer comes from another issuer than the one asked",
+		Meaning:    "The iss parameter names who answered. A difference is the sign of a mix-up between two servers, by mistake or on purpose; the code was not used.",
+		Proof:      "iss in the answer against the issuer of the metadata.",
+		Remedy:     []string{"check issuer in the courier file, with its slash at the end", "run obtain again, and use only the page it opens"},
+		References: []string{"RFC 9207 2.4"},
+		Judge: person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
+			if p.Response.Issuer == "" || e.Metadata == nil || e.Metadata.Issuer == "" || p.Response.Issuer == e.Metadata.Issuer {
+				return nil
+			}
+			return certain(leg, pair("issuer asked", "metadata", e.Metadata.Issuer, "iss in the answer", legPlace(leg), p.Response.Issuer)...)
+		}),
+	},
+	{
+		ID: "code-missing", Title: "The answer carries no code",
+		Meaning:    "The browser came back without code and without error: the page was not the end of the sign-in, or only part of the address was pasted.",
+		Proof:      "Neither code nor error is among the parameters.",
+		Remedy:     []string{"paste the address the browser ends up at after agreeing, whole", "check response_type: it must be code"},
+		References: []string{"RFC 6749 4.1.2"},
+		Judge: person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
+			r := p.Response
+			if r.Code != "" || r.Err != nil || r.AccessToken != "" {
+				return nil
+			}
+			var names []string
+			for n := range r.Values {
+				names = append(names, n)
+			}
+			slices.Sort(names)
+			return certain(leg, run.Item{What: "parameters that came", Where: legPlace(leg), Value: orNone(strings.Join(names, ", "))})
+		}),
+	},
+	{
+		ID: "redirect-not-received", Title: "No answer came back",
+		Meaning:    "The browser never reached the redirect URI. Either nobody finished the sign-in, or the server shows an error page of its own (an unknown client or a redirect URI that is not registered is never redirected), or the browser runs on another machine.",
+		Proof:      "Nothing arrived at the listener within the time.",
+		Remedy:     []string{"look at the page in the browser: what it says about the client or the redirect URI is the cause", "give it more time: --timeout 10m", "on another machine: --paste takes the address the browser ends up at"},
+		References: []string{"RFC 6749 4.1.2.1", "RFC 8252 7.3"},
+		Judge:      notReceived,
+	},
+	{
+		ID: "consent-denied", Title: "The person, or a rule of the server, refused",
+		Meaning:    "access_denied means that somebody pressed the refusing button, or that the account may not use this application.",
+		Proof:      "access_denied in the answer.",
+		Remedy:     []string{"run obtain again and agree", "when the page never asked, the server refuses this account or client by rule: ask its administrator"},
+		References: []string{"RFC 6749 4.1.2.1"},
+		Judge:      refusedBy(run.Certain, oauth.ErrAccessDenied),
+	},
+	{
+		ID: "login-required", Title: "Nobody is signed in, and asking was forbidden",
+		Meaning: "prompt=none forbids the server to show a page.", Proof: "login_required.",
+		Remedy:     []string{"run it without --prompt none"},
+		References: []string{"OpenID Connect Core 3.1.2.6"},
+		Judge:      refusedBy(run.Certain, oauth.ErrLoginRequired),
+	},
+	{
+		ID: "consent-required", Title: "The person has not agreed yet, and asking was forbidden",
+		Meaning: "prompt=none forbids the server to show the page.", Proof: "consent_required.",
+		Remedy:     []string{"run it once without --prompt none, and agree"},
+		References: []string{"OpenID Connect Core 3.1.2.6"},
+		Judge:      refusedBy(run.Certain, oauth.ErrConsentRequired),
+	},
+	{
+		ID: "interaction-required", Title: "The server needs to ask the person something, and asking was forbidden",
+		Meaning: "prompt=none forbids the server to show a page.", Proof: "interaction_required or account_selection_required.",
+		Remedy:     []string{"run it without --prompt none"},
+		References: []string{"OpenID Connect Core 3.1.2.6"},
+		Judge:      refusedBy(run.Certain, oauth.ErrInteractionRequired, oauth.ErrAccountSelection),
+	},
+	{
+		ID: "unsupported-response-type", Title: "The server does not offer this response type",
+		Meaning: "response_type asks for something the server, or this client's registration, does not have.", Proof: "unsupported_response_type.",
+		Remedy:     []string{"use response_type: code, which is the default"},
+		References: []string{"RFC 6749 4.1.2.1"},
+		Judge:      refusedBy(run.Certain, oauth.ErrUnsupportedResponseType),
+	},
+	{
+		ID: "response-type-not-allowed", Title: "This client may not use this response type",
+		Meaning: "The client is known, and its registration does not list the authorization code grant (or the implicit one).", Proof: "unauthorized_client from the authorization endpoint.",
+		Remedy:     []string{"have the grant added to the client's registration"},
+		References: []string{"RFC 6749 4.1.2.1"},
+		Judge:      refusedBy(run.Certain, oauth.ErrUnauthorizedClient),
+	},
+	{
+		ID: "scope-wrongly-separated", Title: "The scopes are joined with something else than spaces",
+		Meaning:    "A comma or a plus sign inside a scope is part of its name; the server looks for one long scope that it does not know.",
+		Proof:      "A scope that was sent has a comma or a plus sign in it, and the scope was refused.",
+		Remedy:     []string{"write the scopes as a list: scope: [a, b], or with spaces: --scope 'a b'"},
+		References: []string{"RFC 6749 3.3"},
+		Judge: refusedScope(func(e *Evidence, leg *run.Leg) *Match {
+			for _, s := range e.AskedScope {
+				if strings.ContainsAny(s, ",+;") {
+					return certain(leg, e.scopeItems(leg, answerOf(e, leg))...)
+				}
+			}
+			return nil
+		}),
+	},
+	{
+		ID: "invalid-scope-at-authorization", Title: "The server refuses the scope that was asked for",
+		Meaning: "A scope is misspelt, unknown at this server, or not allowed for this client.", Proof: "invalid_scope in the answer.",
+		Remedy:     []string{"compare scope with the provider's documentation, letter by letter", "ask for one scope at a time to find the one that is refused: --scope NAME"},
+		References: []string{"RFC 6749 4.1.2.1", "RFC 6749 3.3"},
+		Judge: refusedScope(func(e *Evidence, leg *run.Leg) *Match {
+			return certain(leg, e.scopeItems(leg, answerOf(e, leg))...)
+		}),
+	},
+	{
+		ID: "pkce-required", Title: "The server wants PKCE, and no challenge was sent",
+		Meaning: "Many servers require a code challenge from public clients, or from all.", Proof: "invalid_request, and the request had no code_challenge.",
+		Remedy:     []string{"remove code_challenge_method: none, so that S256 is used"},
+		References: []string{"RFC 7636 4.4.1", "RFC 9700 2.1.1"},
+		Judge: refusedRequest(func(e *Evidence, p *Person, leg *run.Leg, says string) *Match {
+			if p.Request.CodeChallenge != "" {
+				return nil
+			}
+			c := run.Possible
+			if said(says, "pkce", "code_challenge", "code challenge", "proof key") {
+				c = run.Certain
+			}
+			return &Match{Leg: leg.N, Certainty: c, Items: []run.Item{{What: "code_challenge", Where: e.challengePlace(), Value: "not sent"}, answerOf(e, leg)}}
+		}),
+	},
+	{
+		ID: "pkce-method-unsupported", Title: "The server does not take this code challenge method",
+		Meaning: "plain is often refused, S256 hardly ever.", Proof: "invalid_request, and the metadata does not list the method, or the server's words name it.",
+		Remedy:     []string{"set code_challenge_method: S256, or remove the line"},
+		References: []string{"RFC 7636 4.4.1"},
+		Judge: refusedRequest(func(e *Evidence, p *Person, leg *run.Leg, says string) *Match {
+			m := p.Request.CodeChallengeMethod
+			listed := e.Metadata != nil && len(e.Metadata.CodeChallengeMethodsSupported) > 0
+			unlisted := listed && !slices.Contains(e.Metadata.CodeChallengeMethodsSupported, m)
+			if m == "" || !unlisted && !said(says, "code_challenge_method", "challenge method", "transform algorithm") {
+				return nil
+			}
+			items := []run.Item{{What: "code_challenge_method", Where: e.challengePlace(), Value: m}, answerOf(e, leg)}
+			if listed {
+				items = append(items, run.Item{What: "the metadata offers", Where: "code_challenge_methods_supported", Value: strings.Join(e.Metadata.CodeChallengeMethodsSupported, " ")})
+			}
+			return &Match{Leg: leg.N, Certainty: run.Likely, Items: items}
+		}),
+	},
+	{
+		ID: "wrong-prompt-combination", Title: "prompt=none stands with other values",
+		Meaning: "none forbids every page, so it cannot stand with login or consent.", Proof: "The prompt that was sent.",
+		Remedy:     []string{"give --prompt one of none, login, consent"},
+		References: []string{"OpenID Connect Core 3.1.2.1"},
+		Judge: refusedRequest(func(e *Evidence, p *Person, leg *run.Leg, _ string) *Match {
+			if f := strings.Fields(p.Request.Prompt); len(f) < 2 || !slices.Contains(f, "none") {
+				return nil
+			}
+			return certain(leg, run.Item{What: "prompt", Where: "leg 1", Value: p.Request.Prompt}, answerOf(e, leg))
+		}),
+	},
+	{
+		ID: "pushed-request-required", Title: "The server wants the request pushed to it first",
+		Meaning: "Some servers take authorization requests only by way of a pushed request.", Proof: "invalid_request, and the metadata names the endpoint or the server's words do.",
+		Remedy:     []string{"ask the provider whether this client can be excepted; this program cannot push requests yet"},
+		References: []string{"RFC 9126 5"},
+		Judge: refusedRequest(func(e *Evidence, p *Person, leg *run.Leg, says string) *Match {
+			if !said(says, "pushed", "par is required", "request_uri") {
+				return nil
+			}
+			return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{answerOf(e, leg)}}
+		}),
+	},
+	{
+		ID: "server-error-at-authorization", Title: "The authorization server failed",
+		Meaning: "server_error and temporarily_unavailable are what a redirect says in place of status 500 and 503.", Proof: "The error code in the answer.",
+		Remedy:     []string{"try again later", "hand the provider this run: tidy-courier journal show"},
+		References: []string{"RFC 6749 4.1.2.1"},
+		Judge:      refusedBy(run.Certain, oauth.ErrServerError, oauth.ErrTemporarilyUnavailable),
+	},
+	{
+		ID: "request-malformed", Title: "The server finds the authorization request wrong",
+		Meaning: "invalid_request at the authorization endpoint: a parameter is missing, doubled or malformed. The server's words are all there is.", Proof: "invalid_request, and no other rule knows why.",
+		Remedy:     []string{"look at every parameter as it was sent: tidy-courier obtain CLIENT --dry-run"},
+		References: []string{"RFC 6749 4.1.2.1"},
+		Judge: refusedRequest(func(e *Evidence, p *Person, leg *run.Leg, _ string) *Match {
+			return &Match{Leg: leg.N, Certainty: run.Possible, Items: []run.Item{answerOf(e, leg)}}
+		}),
+	},
+	{
+		ID: "answer-in-fragment", Title: "The answer came behind the #, which servers never see",
+		Meaning: "The server used response_mode=fragment without being asked. A program that reads the query finds nothing.", Proof: "The code stood in the fragment.",
+		Remedy:     []string{"set response_mode: query, when the server offers it"},
+		References: []string{"OAuth 2.0 Multiple Response Type Encoding Practices 2.1"},
+		Judge: person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
+			if p.Response.Via != "fragment" || p.Request.ResponseMode != "" || p.Request.ResponseType != "code" {
+				return nil
+			}
+			return &Match{Leg: leg.N, Certainty: run.Certain, Note: true, Items: []run.Item{{What: "the code stood", Where: legPlace(leg), Value: "in the fragment"}}}
+		}),
+	},
+	{
+		ID: "implicit-discouraged", Title: "The implicit form is discouraged",
+		Meaning: "A token in an address ends up in histories and logs, and cannot be bound to this client. RFC 9700 says not to use it.", Proof: "response_type token.",
+		Remedy:     []string{"use response_type: code with PKCE, which works for every client that can use this one"},
+		References: []string{"RFC 9700 2.1.2"},
+		Judge: person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
+			if p.Request.ResponseType != "token" || p.Response.AccessToken == "" {
+				return nil
+			}
+			return &Match{Leg: leg.N, Certainty: run.Certain, Note: true, Items: []run.Item{{What: "response_type", Where: "leg 1", Value: "token"}}}
+		}),
+	},
+}
+
+// person runs a judge over runs that have a request and an answer.
+func person(judge func(e *Evidence, p *Person, leg *run.Leg) *Match) func(*Evidence) *Match {
+	return func(e *Evidence) *Match {
+		leg := e.last(run.Landing)
+		if leg == nil || e.Person == nil || e.Person.Request == nil || e.Person.Response == nil {
+			return nil
+		}
+		return judge(e, e.Person, leg)
+	}
+}
+
+// trusted is the error of an answer that belongs to the request: with a wrong
+// state or issuer not even its error is to be believed.
+func trusted(e *Evidence, p *Person) *oauth.Error {
+	r := p.Response
+	if r.Err == nil || r.State != p.Request.State || r.Issuer != "" && e.Metadata != nil && e.Metadata.Issuer != "" && r.Issuer != e.Metadata.Issuer {
+		return nil
+	}
+	return r.Err
+}
+
+func refusedBy(c run.Certainty, codes ...string) func(*Evidence) *Match {
+	return person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
+		o := trusted(e, p)
+		if o == nil || !slices.Contains(codes, o.Code) {
+			return nil
+		}
+		m := &Match{Leg: leg.N, Certainty: c, Items: []run.Item{answerOf(e, leg)}}
+		if p.Request.Prompt != "" {
+			m.Items = append(m.Items, run.Item{What: "prompt", Where: "leg 1", Value: p.Request.Prompt})
+		}
+		return m
+	})
+}
+
+func refusedScope(judge func(e *Evidence, leg *run.Leg) *Match) func(*Evidence) *Match {
+	return person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
+		if o := trusted(e, p); o == nil || o.Code != oauth.ErrInvalidScope {
+			return nil
+		}
+		return judge(e, leg)
+	})
+}
+
+func refusedRequest(judge func(e *Evidence, p *Person, leg *run.Leg, says string) *Match) func(*Evidence) *Match {
+	return person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
+		o := trusted(e, p)
+		if o == nil || o.Code != oauth.ErrInvalidRequest {
+			return nil
+		}
+		return judge(e, p, leg, o.Description)
+	})
+}
+
+func answerOf(e *Evidence, leg *run.Leg) run.Item {
+	return run.Item{What: "the server said", Where: legPlace(leg), Value: e.Person.Response.Err.Error()}
+}
+
+func legPlace(leg *run.Leg) string { return fmt.Sprintf("leg %d", leg.N) }
+
+func certain(leg *run.Leg, items ...run.Item) *Match {
+	return &Match{Leg: leg.N, Certainty: run.Certain, Items: items}
+}
+
+// pair is two values that differ, drawn one above the other.
+func pair(what1, where1, value1, what2, where2, value2 string) []run.Item {
+	return []run.Item{{What: what1, Where: where1, Value: value1, Compare: true}, {What: what2, Where: where2, Value: value2, Compare: true}}
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+func (e *Evidence) challengePlace() string {
+	if e.Client != nil && e.Client.CodeChallengeMethod.Where != "" {
+		return e.Client.CodeChallengeMethod.Where
+	}
+	return "the default"
+}
+
+func notReceived(e *Evidence) *Match {
+	leg := e.last(run.Authorization)
+	if leg == nil || e.Person == nil || e.Person.TimedOut == 0 || e.Person.Request == nil {
+		return nil
+	}
+	place := "leg 1"
+	if e.Client != nil && e.Client.RedirectURI.Where != "" {
+		place = e.Client.RedirectURI.Where
+	}
+	m := &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{{What: "waited at", Where: place, Value: e.Person.Request.RedirectURI},
+		{What: "waited for", Where: "--timeout", Value: e.Person.TimedOut.String()}}}
+	if len(e.Person.Strays) == 0 {
+		m.Items = append(m.Items, run.Item{What: "what arrived", Where: "the listener", Value: "nothing at all"})
+		return m
+	}
+	for _, s := range e.Person.Strays {
+		m.Items = append(m.Items, run.Item{What: "what arrived instead", Where: "the listener", Value: s})
+	}
+	if u, err := url.Parse(e.Person.Request.RedirectURI); err == nil {
+		m.Remedy = []string{"the browser was sent to another address than " + u.Host + u.Path + ": make redirect_uri and the registration the same, to the letter"}
+	}
+	return m
+}

@@ -1,0 +1,6 @@
+//go:build !linux
+
+package landing
+
+// holder is known on Linux only.
+func holder(string) string { return "" }
