@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -34,7 +35,7 @@ func newCanaryProject(t *testing.T) *canaryProject {
 	c := &canaryProject{t: t, dir: t.TempDir(), env: map[string]string{"TIDY_COURIER_KEYRING": "off", "ODD_SECRET": "canary-odd-secret-31 \n"}}
 	c.env["TIDY_COURIER_STATE"] = filepath.Join(c.dir, "state")
 	srv := httptest.NewUnstartedServer(nil)
-	s, err := standin.New(standin.Config{Issuer: "http://" + srv.Listener.Addr().String()})
+	s, err := standin.New(standin.Config{Issuer: "http://" + srv.Listener.Addr().String(), Approve: standin.ApproveAuto})
 	require.NoError(t, err)
 	srv.Config.Handler = c.listen(s.Handler())
 	srv.Start()
@@ -50,6 +51,9 @@ func (c *canaryProject) listen(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		rec := httptest.NewRecorder()
 		next.ServeHTTP(rec, r)
+		if to, err := url.Parse(rec.Header().Get("Location")); err == nil && to.Query().Get("code") != "" {
+			c.tokens = append(c.tokens, to.Query().Get("code"))
+		}
 		var doc map[string]any
 		if json.Unmarshal(rec.Body.Bytes(), &doc) == nil {
 			for _, name := range []string{"access_token", "refresh_token", "id_token"} {
@@ -77,7 +81,7 @@ func (c *canaryProject) run(args ...string) (string, int) {
 	c.t.Helper()
 	var out, errs bytes.Buffer
 	env := func(name string) (string, bool) { v, ok := c.env[name]; return v, ok }
-	status := cli.Main(args, cli.Surroundings{In: strings.NewReader(""), Out: &out, Err: &errs, Env: env, Dir: c.dir, Now: time.Now})
+	status := cli.Main(args, cli.Surroundings{In: strings.NewReader("http://127.0.0.1:8651/landing?code=canary-pasted-code&state=canary-state"), Out: &out, Err: &errs, Env: env, Dir: c.dir, Now: time.Now})
 	c.all.WriteString(out.String() + errs.String())
 	return out.String() + errs.String(), status
 }
@@ -94,6 +98,11 @@ func TestNoSecretIsEverWritten(t *testing.T) {
 		{"call", "stations"}, {"call", "stations-refused"}, {"call", "post-notice"}, {"call", "latest-levels"}, {"call", "stations", "--dry-run"},
 		{"call", "latest-levels", "--dry-run"}, {"call", "stations", "--client", "ledger-sync"}, {"call", "POST", "/notices", "--api", "gauges"},
 		{"decode", "--client", "nightly-forecast"}, {"pouch", "list"}, {"pouch", "show", "nightly-forecast"},
+		{"obtain", "pilot-desk", "--redirect-uri", "http://127.0.0.1:0/landing", "--browser", "browse"}, {"obtain", "harbour-portal", "--browser", "browse"},
+		{"obtain", "pilot-desk", "--redirect-uri", "http://127.0.0.1:0/landing", "--browser", "browse", "--until", "code"}, {"obtain", "pilot-desk", "--code"},
+		{"obtain", "pilot-desk", "--paste"}, {"obtain", "pilot-desk", "--dry-run"}, {"obtain", "harbour-portal", "--dry-run"}, {"obtain", "kiosk", "--dry-run"},
+		{"obtain", "kiosk"}, {"obtain", "kiosk", "--password-env", "ODD_SECRET"}, {"obtain", "relay"}, {"refresh", "pilot-desk"}, {"refresh", "kiosk"}, {"refresh", "relay"},
+		{"call", "my-harbours"}, {"decode", "--client", "pilot-desk", "--which", "id"}, {"decode", "--client", "pilot-desk", "--which", "refresh"}, {"pouch", "show", "pilot-desk"},
 		{"journal", "list"}, {"journal", "show"}, {"journal", "show", "3", "--full"}, {"journal", "show", "7", "--full"}, {"nonsense"},
 	}
 	for _, mode := range [][]string{nil, {"--json"}, {"--verbose"}, {"--quiet"}} {
@@ -101,8 +110,8 @@ func TestNoSecretIsEverWritten(t *testing.T) {
 			c.run(append(append([]string{}, cmd...), mode...)...)
 		}
 	}
-	require.NotEmpty(t, c.tokens)
-	canaries := append(c.tokens, "canary-odd-secret-31")
+	require.True(t, slices.ContainsFunc(c.tokens, func(s string) bool { return strings.HasPrefix(s, "ac-") }), "a person signed in")
+	canaries := append(c.tokens, "canary-odd-secret-31", "canary-pasted-code")
 	for _, client := range standin.Clients() {
 		canaries = append(canaries, client.Secret)
 		if client.AuthMethod == "client_secret_basic" {

@@ -19,7 +19,13 @@ import (
 // TestMain lets the test binary be the built program: every script and every
 // stand-in below is a process of its own.
 func TestMain(m *testing.M) {
-	testscript.Main(m, map[string]func(){"tidy-courier": func() { os.Exit(cli.Main(os.Args[1:], cli.Process())) }})
+	if filepath.Base(os.Args[0]) == "tidy-courier" { // started through the symlink of a test
+		os.Exit(cli.Main(os.Args[1:], cli.Process()))
+	}
+	testscript.Main(m, map[string]func(){
+		"tidy-courier": func() { os.Exit(cli.Main(os.Args[1:], cli.Process())) },
+		"browse":       browse,
+	})
 }
 
 // TestScripts runs each file of testdata/script in a temporary folder. The

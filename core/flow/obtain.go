@@ -245,19 +245,35 @@ func View(set *pouch.Set) *run.TokenView {
 	return v
 }
 
-// Basis is a hash of everything a token was asked with. A set with another
-// basis belongs to other settings and is not used.
+// Basis is what a token was asked with, as two hashes: by whom and where, and
+// for what. A set with another basis belongs to other settings.
 func Basis(c *project.Client) string {
-	scope := slices.Sorted(slices.Values(c.Scope.Values))
-	parts := []string{c.ClientID.Value, c.Server.Issuer.Value, c.Server.Given()["token_endpoint"], c.Grant.Value,
-		strings.Join(scope, " "), c.Username.Value, c.RedirectURI.Value}
+	who := []string{c.ClientID.Value, c.Server.Issuer.Value, c.Server.Given()["token_endpoint"], c.Grant.Value, c.Username.Value}
+	what := slices.Sorted(slices.Values(c.Scope.Values))
 	for _, leg := range []string{"authorization", "token"} {
 		for _, p := range c.Params(leg) {
-			parts = append(parts, leg+"."+p.Name+"="+p.Value)
+			what = append(what, leg+"."+p.Name+"="+p.Value)
 		}
 	}
+	return hash(who) + "." + hash(what)
+}
+
+func hash(parts []string) string {
 	sum := sha256.Sum256([]byte(strings.Join(parts, "\x00")))
 	return hex.EncodeToString(sum[:8])
+}
+
+// fits reports whether a set can serve the client's present settings. Where a
+// person signed in, what they agreed to that day is kept until they sign in
+// again; a job simply asks anew.
+func fits(set *pouch.Set, c *project.Client) bool {
+	now := Basis(c)
+	if c.Grant.Value == oauth.GrantCode {
+		before, _, _ := strings.Cut(set.Basis, ".")
+		who, _, _ := strings.Cut(now, ".")
+		return before == who
+	}
+	return set.Basis == now
 }
 
 // Used is the token a call is sent with.
@@ -305,7 +321,7 @@ func (s *Session) renew(ctx context.Context, c *project.Client) (*Used, error) {
 	if err != nil {
 		return nil, err
 	}
-	if before != nil && before.Basis != Basis(c) {
+	if before != nil && !fits(before, c) {
 		before = nil
 	}
 	if before != nil && before.RefreshToken != "" || c.Grant.Value == oauth.GrantRefresh {
@@ -333,7 +349,7 @@ func lockName(k pouch.Key) string {
 
 func (s *Session) fromPouch(c *project.Client) (*Used, error) {
 	set, err := s.e.held(s.e.Key(c.Name))
-	if err != nil || set == nil || set.Basis != Basis(c) || !set.Fresh(s.e.Now()) {
+	if err != nil || set == nil || !fits(set, c) || !set.Fresh(s.e.Now()) {
 		return nil, err
 	}
 	return &Used{Client: c.Name, Token: set.AccessToken, Set: set}, nil
