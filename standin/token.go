@@ -70,7 +70,7 @@ func (s *Server) grant(r *http.Request) (map[string]any, *refused) {
 			return nil, refuse("invalid_request", "the parameter "+name+" is there more than once")
 		}
 	}
-	client, no := authenticate(r)
+	client, no := s.authenticate(r)
 	if no != nil {
 		return nil, no
 	}
@@ -96,7 +96,7 @@ func (s *Server) grant(r *http.Request) (map[string]any, *refused) {
 var knownGrants = []string{"authorization_code", "client_credentials", "password", "refresh_token", "implicit"}
 
 // authenticate finds the client and checks its credentials (RFC 6749 2.3.1).
-func authenticate(r *http.Request) (*Client, *refused) {
+func (s *Server) authenticate(r *http.Request) (*Client, *refused) {
 	id, secret, header := basicCredentials(r)
 	posted := r.PostForm.Get("client_secret") != ""
 	switch {
@@ -129,7 +129,8 @@ func authenticate(r *http.Request) (*Client, *refused) {
 	switch {
 	case used == "none" && c.AuthMethod != "none":
 		return nil, no("client authentication failed: no credentials were sent")
-	case used != c.AuthMethod:
+	case used != c.AuthMethod && (used == "none" || c.AuthMethod == "none" || s.faults["strict-auth-method"]):
+		// with a secret, header and body are as good as each other unless a server is strict
 		return nil, no("client authentication failed: this client is registered for " + c.AuthMethod)
 	case c.AuthMethod != "none" && secret != c.Secret:
 		return nil, no("client authentication failed")

@@ -314,8 +314,12 @@ func wrongPlace(e *Evidence) *Match {
 }
 
 func grantNotAllowed(e *Evidence) *Match {
-	leg, o := e.refusedWith(false, oauth.ErrUnauthorizedClient)
+	leg, o := e.refusedWith(false, oauth.ErrUnauthorizedClient, oauth.ErrInvalidRequest, oauth.ErrInvalidClient)
 	if leg == nil || secretWords(o) || namesUnknownClient(o) {
+		return nil
+	}
+	// other codes than the RFC's own count only with words about the grant
+	if o.Code != oauth.ErrUnauthorizedClient && !(said(o.Description, "grant") && said(o.Description, "not allowed", "not permitted", "not authorized", "not registered", "not enabled", "unauthorized")) {
 		return nil
 	}
 	c := run.Likely // some servers give this code for a wrong secret too

@@ -132,6 +132,7 @@ var ruleCases = []ruleCase{
 	{"wrong-secret", run.Likely, healthyToken, []edit{refusal(400, "unauthorized_client", "Invalid client secret")}, []edit{refusal(400, "invalid_grant", "expired")}},
 	{"unknown-client", run.Likely, healthyToken, []edit{refusal(401, "invalid_client", "No such client")}, []edit{refusal(400, "unauthorized_client", "this client is not registered for that grant")}},
 	{"grant-not-allowed-for-client", run.Certain, healthyToken, []edit{refusal(400, "unauthorized_client", "grant not allowed")}, []edit{refusal(400, "unauthorized_client", "unknown client")}},
+	{"grant-not-allowed-for-client", run.Certain, healthyToken, []edit{refusal(400, "invalid_request", "this grant type is not allowed for the client")}, []edit{refusal(400, "invalid_request", "the grant type is missing")}},
 	{"secret-expired", run.Certain, healthyToken, []edit{refusal(401, "invalid_client", ""), settings(func(c *project.Client) { c.SecretExpires.Value = "2026-01-01" })},
 		[]edit{refusal(401, "invalid_client", "")}},
 	{"secret-expired", run.Likely, healthyToken, []edit{refusal(401, "invalid_client", "The provided client secret keys are expired")}, []edit{refusal(401, "invalid_client", "the token has expired")}},
