@@ -31,14 +31,14 @@ type office struct {
 	delay time.Duration // of each answer of the token endpoint
 }
 
-func newOffice(t *testing.T) *office {
+func newOffice(t *testing.T, approve string) *office {
 	t.Helper()
 	self, err := os.Executable()
 	require.NoError(t, err)
 	o := &office{t: t, dir: t.TempDir(), self: filepath.Join(t.TempDir(), "tidy-courier")}
 	require.NoError(t, os.Symlink(self, o.self)) // the test binary answers to the program's name
 	srv := httptest.NewUnstartedServer(nil)
-	o.s, err = standin.New(standin.Config{Issuer: "http://" + srv.Listener.Addr().String(), Approve: standin.ApproveAuto})
+	o.s, err = standin.New(standin.Config{Issuer: "http://" + srv.Listener.Addr().String(), Approve: approve})
 	require.NoError(t, err)
 	next := o.s.Handler()
 	srv.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -72,7 +72,7 @@ func (o *office) run(args ...string) string {
 // its reuse would end the family. Fifty processes that need an access token
 // together cause one token request, and all go on with its result.
 func TestFiftyProcessesRefreshOnce(t *testing.T) {
-	o := newOffice(t)
+	o := newOffice(t, standin.ApproveAuto)
 	o.delay = 200 * time.Millisecond
 	const many = 50
 	outs := make([]string, many)
@@ -106,7 +106,7 @@ func TestFiftyProcessesRefreshOnce(t *testing.T) {
 // TestKilledDuringRefresh kills the process at many points of a refresh. After
 // each the pouch opens, and holds a whole set: the old one or the new one.
 func TestKilledDuringRefresh(t *testing.T) {
-	o := newOffice(t)
+	o := newOffice(t, standin.ApproveAuto)
 	o.run("obtain", "kiosk", "--quiet")
 	o.delay = 15 * time.Millisecond
 	start := time.Now()

@@ -222,7 +222,7 @@ func (s *Server) unpark(w http.ResponseWriter, r *http.Request) (*pendingRequest
 	delete(s.pending, r.PostForm.Get("ticket"))
 	s.mu.Unlock()
 	if p == nil {
-		s.errorPage(w, "This page was used already", "The sign-in it belongs to is over. Start again from the application.")
+		s.usedPage(w)
 	}
 	return p, p != nil
 }
@@ -262,7 +262,21 @@ func (s *Server) signIn(w http.ResponseWriter, r *http.Request) {
 		s.grantCode(w, r, p)
 		return
 	}
-	s.consentPage(w, s.park(p), p)
+	// a page of its own, so that the back button finds it again
+	http.Redirect(w, r, "/consent?ticket="+s.park(p), http.StatusSeeOther)
+}
+
+// showConsent shows the consent page of a request that waits.
+func (s *Server) showConsent(w http.ResponseWriter, r *http.Request) {
+	ticket := r.URL.Query().Get("ticket")
+	s.mu.Lock()
+	p := s.pending[ticket]
+	s.mu.Unlock()
+	if p == nil || p.user == nil {
+		s.usedPage(w)
+		return
+	}
+	s.consentPage(w, ticket, p)
 }
 
 // consent takes the consent form.

@@ -71,6 +71,10 @@ func (s *Server) errorPage(w http.ResponseWriter, title, says string) {
 	page(w, http.StatusBadRequest, "error", map[string]any{"Title": title, "Says": says})
 }
 
+func (s *Server) usedPage(w http.ResponseWriter) {
+	s.errorPage(w, "This page was used already", "The sign-in it belongs to is over. Start again from the application.")
+}
+
 func (s *Server) signInPage(w http.ResponseWriter, ticket, hint, wrong string) {
 	s.mu.Lock()
 	client := s.pending[ticket].client.ID

@@ -101,6 +101,7 @@ func (s *Server) Handler() http.Handler {
 	r.Get("/authorize", s.authorize)
 	r.Post("/authorize", s.authorize)
 	r.Post("/signin", s.signIn)
+	r.Get("/consent", s.showConsent)
 	r.Post("/consent", s.consent)
 	r.Get("/userinfo", s.userinfo)
 	r.Post("/userinfo", s.userinfo)
