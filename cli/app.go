@@ -41,6 +41,8 @@ type Surroundings struct {
 	Env      func(string) (string, bool)
 	Dir      string // working folder
 	Now      func() time.Time
+
+	visit func(url string) error // in place of a browser, for the demo
 }
 
 // Process is this process's own surroundings.

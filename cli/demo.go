@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,7 +21,8 @@ type step struct {
 	say    string
 	args   string
 	env    map[string]string
-	status int // the exit status it should have
+	status int  // the exit status it should have
+	person bool // a person signs in
 }
 
 // demoSteps is the story: @HOST@ is the stand-in's address.
@@ -34,6 +36,11 @@ var demoSteps = []step{
 	{say: "A wrong secret. (NIGHTLY_SECRET is overridden for this one command, with a newline at its end.)", args: "obtain nightly-forecast",
 		env: map[string]string{"NIGHTLY_SECRET": "nf-9Qx2+Lw7/Tide~41=%\n"}, status: 5},
 	{say: "Not enough scope: the API names the one that is lacking.", args: "call POST /notices --api gauges --body '{\"text\":\"Quay closed\"}'", status: 6},
+	{say: "Now a person signs in: authorization code with PKCE. (The demo lets the account pilot agree by itself; the browser is left out.)",
+		args: "obtain pilot-desk --redirect-uri http://127.0.0.1:0/landing", person: true},
+	{say: "The same call with two tokens. The pilot's token sees the pilot's harbours…", args: "call GET /harbours --api gauges --client pilot-desk --pick '$.harbours[*].name'"},
+	{say: "…and the job's token sees them all: delegated against application.", args: "call GET /harbours --api gauges --client nightly-forecast --pick '$.harbours[*].name'"},
+	{say: "Refresh: the old refresh token is spent, the new set is on disk before you see it.", args: "refresh pilot-desk"},
 	{say: "Every run is in the journal, without secrets.", args: "journal list"},
 }
 
@@ -99,6 +106,17 @@ func (a *app) demo(ctx context.Context, keep string, pause bool) error {
 	return nil
 }
 
+// visit is the demo's stand-in for a browser: it follows the redirects, and the
+// page it ends up at is not shown.
+func visit(url string) error {
+	go func() {
+		if resp, err := http.Get(url); err == nil {
+			_ = resp.Body.Close()
+		}
+	}()
+	return nil
+}
+
 // line is the command as a person would type it.
 func (st step) line() string {
 	prefix := ""
@@ -129,6 +147,9 @@ func (a *app) demoStep(ctx context.Context, st step, dir, state string) int {
 	args, err := shellwords.Split(st.args)
 	if err != nil {
 		return 1
+	}
+	if st.person {
+		sur.visit = visit
 	}
 	if a.g.noColor {
 		args = append(args, "--no-color")

@@ -109,6 +109,8 @@ func (a *app) openBrowser(f *personFlags, url string) (string, error) {
 		fmt.Fprintln(a.Err, show.Safe(url)) // also with --quiet and --json: without it nobody could go on
 	}
 	switch {
+	case a.visit != nil:
+		return "followed by the demo", a.visit(url)
 	case f.browser != "":
 		words, err := shellwords.Split(f.browser)
 		if err != nil || len(words) == 0 {

@@ -69,6 +69,9 @@ func (p *Pen) outcome(l run.LegRecord, n int) string {
 		}
 		text = fmt.Sprintf("%d  %s", l.Status, text)
 	}
+	if strings.HasPrefix(text, shapeBad) {
+		return p.red(pad(text, n))
+	}
 	if l.Status >= 400 {
 		return p.red(pad(shapeBad+" "+text, n))
 	}
