@@ -27,7 +27,6 @@ type office struct {
 	dir   string
 	self  string
 	s     *standin.Server
-	ahead time.Duration // of the server's clock, and of the program's
 	delay time.Duration // of each answer of the token endpoint
 }
 
