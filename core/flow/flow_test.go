@@ -3,6 +3,7 @@ package flow
 import (
 	"context"
 	"crypto/rand"
+	"encoding/base64"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -16,6 +17,7 @@ import (
 
 	"tidycourier/core/bearer"
 	"tidycourier/core/fault"
+	"tidycourier/core/finding"
 	"tidycourier/core/mask"
 	"tidycourier/core/project"
 	"tidycourier/core/wire"
@@ -131,3 +133,8 @@ func TestTokenIsReusedWhileFresh(t *testing.T) {
 	take()
 	assert.Equal(t, 3, asked, "another scope, another token")
 }
+
+func b64(raw []byte) string { return base64.RawURLEncoding.EncodeToString(raw) }
+
+// newPerson is the evidence of an attempt.
+func newPerson(a *attempt) *finding.Person { return &finding.Person{Request: &a.Request} }
