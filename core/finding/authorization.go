@@ -137,14 +137,58 @@ var authorizationRules = []Rule{
 			return nil
 		}),
 	},
+	requestParamRule("response-type-missing", "The authorization request says no response type", "response_type is required.", "response_type", "remove response_type from parameters", "RFC 6749 4.1.1"),
+	requestParamRule("scope-missing", "The server wants a scope, and none was asked for", "A server may refuse a request without scope, or take a default.", "scope", "add scope: to the client", "RFC 6749 3.3"),
+	requestParamRule("nonce-required", "The server wants a nonce, and none was sent", "Where an id token comes straight from the authorization endpoint, a nonce is required; some servers always want one.", "nonce", "ask for the scope openid, which sends one, or add nonce to parameters", "OpenID Connect Core 3.2.2.1"),
 	{
-		ID: "invalid-scope-at-authorization", Title: "The server refuses the scope that was asked for",
-		Meaning: "A scope is misspelt, unknown at this server, or not allowed for this client.", Proof: "invalid_scope in the answer.",
-		Remedy:     []string{"compare scope with the provider's documentation, letter by letter", "ask for one scope at a time to find the one that is refused: --scope NAME"},
-		References: []string{"RFC 6749 4.1.2.1", "RFC 6749 3.3"},
-		Judge: refusedScope(func(e *Evidence, leg *run.Leg) *Match {
-			return certain(leg, e.scopeItems(leg, answerOf(e, leg))...)
+		ID: "pkce-challenge-is-the-verifier", Title: "The verifier itself was sent as the challenge",
+		Meaning: "With S256 the challenge is the SHA-256 of the verifier; sending the verifier gives the secret away and never fits.", Proof: "The challenge that was sent equals the verifier, and the method is S256.",
+		Remedy:     []string{"remove code_challenge from parameters"},
+		References: []string{"RFC 7636 4.2"},
+		Judge: refusedRequest(func(e *Evidence, p *Person, leg *run.Leg, _ string) *Match {
+			challenge, method := sentChallenge(p.Request)
+			if challenge == "" || challenge != p.Verifier || method != oauth.PKCES256 {
+				return nil
+			}
+			return certain(leg, run.Item{What: "code_challenge", Where: "leg 1", Value: "the verifier itself"}, answerOf(e, leg))
 		}),
+	},
+	{
+		ID: "pkce-challenge-malformed", Title: "The code challenge is not well formed",
+		Meaning: "A challenge has 43 to 128 characters of A-Z a-z 0-9 - . _ ~, without padding.", Proof: "The challenge as it was sent.",
+		Remedy:     []string{"remove code_challenge from parameters, so that it is made from the verifier"},
+		References: []string{"RFC 7636 4.2"},
+		Judge: refusedRequest(func(e *Evidence, p *Person, leg *run.Leg, _ string) *Match {
+			challenge, _ := sentChallenge(p.Request)
+			if challenge == "" {
+				return nil
+			}
+			if err := oauth.CheckVerifier(challenge); err != nil {
+				return certain(leg, run.Item{What: "code_challenge", Where: "leg 1", Value: challenge}, answerOf(e, leg))
+			}
+			return nil
+		}),
+	},
+	{
+		ID: "redirect-uri-double-encoded", Title: "The redirect URI was percent-encoded twice",
+		Meaning: "redirect_uri in the settings has escapes in it, and is encoded once more when it is sent.", Proof: "The value holds escapes of characters that an address has plainly.",
+		Remedy:     []string{"write redirect_uri plainly in the courier file; encoding is done when it is sent"},
+		References: []string{"RFC 6749 3.1.2"},
+		Judge: func(e *Evidence) *Match {
+			leg := e.last(run.Authorization)
+			if leg == nil || e.Person == nil || e.Person.Request == nil || e.Person.Response != nil && e.Person.Response.Err == nil {
+				return nil
+			}
+			v := sentParam(e.Person.Request, "redirect_uri")
+			if plain, err := url.QueryUnescape(v); err != nil || !strings.Contains(strings.ToLower(v), "%3a") && !strings.Contains(strings.ToLower(v), "%2f") || plain == v {
+				return nil
+			}
+			place := "leg 1"
+			if e.Client != nil && e.Client.RedirectURI.Where != "" {
+				place = e.Client.RedirectURI.Where
+			}
+			return certain(leg, run.Item{What: "redirect_uri", Where: place, Value: v})
+		},
 	},
 	{
 		ID: "pkce-required", Title: "The server wants PKCE, and no challenge was sent",
@@ -245,6 +289,21 @@ var authorizationRules = []Rule{
 			return &Match{Leg: leg.N, Certainty: run.Certain, Note: true, Items: []run.Item{{What: "response_type", Where: "leg 1", Value: "token"}}}
 		}),
 	},
+}
+
+// requestParamRule explains a request that lacks a parameter the server wants.
+func requestParamRule(id, title, meaning, name, remedy, reference string) Rule {
+	return Rule{ID: id, Title: title, Meaning: meaning, Proof: "The parameter was not sent, and the server's words name it.", Remedy: []string{remedy}, References: []string{reference},
+		Judge: person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
+			o := trusted(e, p)
+			if o == nil || o.Code != oauth.ErrInvalidRequest && o.Code != oauth.ErrInvalidScope && o.Code != oauth.ErrUnsupportedResponseType || sentParam(p.Request, name) != "" {
+				return nil
+			}
+			if name != "response_type" && !said(o.Description, name) {
+				return nil
+			}
+			return certain(leg, run.Item{What: name, Where: "leg 1", Value: "not sent"}, answerOf(e, leg))
+		})}
 }
 
 // person runs a judge over runs that have a request and an answer.

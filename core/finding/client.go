@@ -3,6 +3,7 @@ package finding
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -346,12 +347,23 @@ func unsupportedGrant(e *Evidence) *Match {
 }
 
 func invalidScope(e *Evidence) *Match {
+	if m := scopeAtAuthorization(e); m != nil {
+		return m
+	}
 	leg, o := e.refusedWith(false, oauth.ErrInvalidScope)
 	if leg == nil || form(leg)["grant_type"] == oauth.GrantRefresh {
 		return nil
 	}
 	return &Match{Leg: leg.N, Certainty: run.Certain, Items: e.scopeItems(leg, e.answerItem(leg, o))}
 }
+
+// scopeAtAuthorization is the same refusal, through the browser.
+var scopeAtAuthorization = refusedScope(func(e *Evidence, leg *run.Leg) *Match {
+	if slices.ContainsFunc(e.AskedScope, func(s string) bool { return strings.ContainsAny(s, ",+;") }) {
+		return nil
+	}
+	return certain(leg, e.scopeItems(leg, answerOf(e, leg))...)
+})
 
 // scopeItems pairs the asked scope with what the metadata offers.
 func (e *Evidence) scopeItems(leg *run.Leg, answer run.Item) []run.Item {

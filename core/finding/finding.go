@@ -155,7 +155,7 @@ func IDs() []string {
 
 // catalogue is every rule, in the order of the work; of equally certain
 // candidates the earlier one is shown first.
-var catalogue = slices.Concat(reachRules, answerRules, discoveryRules, authorizationRules, redemptionRules, refreshRules, passwordRules, clientRules, tokenRules, callRules)
+var catalogue = slices.Concat(reachRules, answerRules, discoveryRules, authorizationRules, requestRules, redemptionRules, refreshRules, passwordRules, clientRules, tokenRules, callRules)
 
 // last returns the last leg of a kind, or nil.
 func (e *Evidence) last(kind run.Kind) *run.Leg {

@@ -13,7 +13,7 @@ import (
 // redemptionRules are causes in the exchange of a code for tokens.
 var redemptionRules = []Rule{
 	{
-		ID: "code-missing-in-request", Title: "The token request carries no code",
+		ID: "code-missing-in-token-request", Title: "The token request carries no code",
 		Meaning: "The grant is authorization_code, and the code that came with the redirect was not sent.", Proof: "The parameter is not in the body.",
 		Remedy:     []string{"begin again: tidy-courier obtain CLIENT"},
 		References: []string{"RFC 6749 4.1.3"},
@@ -158,8 +158,12 @@ var redemptionRules = []Rule{
 			}
 			f := form(leg)
 			for _, name := range []string{"audience", "resource"} {
-				if f[name] != "" && (o.Code == "invalid_target" || said(o.Description, name)) {
-					return &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{{What: name, Where: legPlace(leg), Value: f[name]}, e.answerItem(leg, o)}}
+				c := run.Certain
+				if o.Code != "invalid_target" {
+					c = run.Likely
+				}
+				if f[name] != "" && (o.Code == "invalid_target" || said(o.Description, name) && !said(o.Description, "scope")) {
+					return &Match{Leg: leg.N, Certainty: c, Items: []run.Item{{What: name, Where: legPlace(leg), Value: f[name]}, e.answerItem(leg, o)}}
 				}
 			}
 			return nil
@@ -249,17 +253,9 @@ func verifierMismatch(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.E
 		return nil
 	}
 	if p := e.Person; p != nil && p.Request != nil && p.Request.CodeChallenge != "" {
-		r := *p.Request
-		for _, x := range p.Request.Extra { // a parameter of the courier file may have replaced ours
-			switch x.Name {
-			case "code_challenge":
-				r.CodeChallenge = x.Value
-			case "code_challenge_method":
-				r.CodeChallengeMethod = x.Value
-			}
-		}
-		if made := oauth.Challenge(r.CodeChallengeMethod, v); made != r.CodeChallenge {
-			return certain(leg, append(pair("challenge sent", "leg 1", r.CodeChallenge, "made from the verifier", legPlace(leg), made), e.answerItem(leg, o))...)
+		challenge, method := sentChallenge(p.Request)
+		if made := oauth.Challenge(method, v); made != challenge {
+			return certain(leg, append(pair("challenge sent", "leg 1", challenge, "made from the verifier", legPlace(leg), made), e.answerItem(leg, o))...)
 		}
 		return nil
 	}
