@@ -1,18 +1,19 @@
 package standin
 
 import (
-	"html/template"
+	"html"
 	"net/http"
 	"net/url"
-	"sync"
+	"slices"
+	"strings"
 )
 
-// pages parses the templates at the first need: most commands show none.
-var pages = sync.OnceValue(func() *template.Template { return template.Must(template.New("").Parse(pageText)) })
+// The pages work without JavaScript (but for the one that posts itself) and
+// load nothing from elsewhere. They are put together by hand: the template
+// package would keep every method of the program in the binary.
 
-// The pages work without JavaScript and load nothing from elsewhere.
-const pageText = `{{define "head"}}<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><title>{{.Title}} · Northmark Tide Office</title>
+const pageHead = `<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><title>@TITLE@ · Northmark Tide Office</title>
 <style>
 :root{--sea:#0d4f5c;--foam:#f3f6f4;--ink:#16262b;--rope:#b7853c;--alarm:#a3312a}
 *{box-sizing:border-box}
@@ -30,45 +31,36 @@ button{font:inherit;padding:.55rem 1.3rem;border:2px solid var(--sea);background
 button.plain{background:transparent;color:var(--sea)}
 .wrong{color:var(--alarm);border-left:4px solid var(--alarm);padding-left:.75rem}
 @media(max-width:40rem){body{grid-template-columns:1fr}aside{border-right:0;border-bottom:6px double var(--rope);padding:1.25rem}}
-</style></head><body><aside><b>Northmark<br>Tide Office</b><small>Simulated. Nothing here is real.</small></aside><main>{{end}}
-{{define "foot"}}</main></body></html>{{end}}
+</style></head><body><aside><b>Northmark<br>Tide Office</b><small>Simulated. Nothing here is real.</small></aside><main>`
 
-{{define "signin"}}{{template "head" .}}<h1>Who goes there?</h1>
-<p>Sign in to go on to <b>{{.Client}}</b>.</p>{{if .Wrong}}<p class="wrong" role="alert">{{.Wrong}}</p>{{end}}
-<form method="post" action="/signin"><input type="hidden" name="ticket" value="{{.Ticket}}">
-<label for="u">Account</label><input id="u" name="username" value="{{.Hint}}" autocomplete="username"{{if not .Hint}} autofocus{{end}}>
-<label for="p">Password</label><input id="p" name="password" type="password" autocomplete="current-password"{{if .Hint}} autofocus{{end}}>
-<div class="acts"><button name="act" value="signin">Sign in</button><button class="plain" name="act" value="cancel">Turn back</button></div></form>
-<p><small>Accounts: {{range .Accounts}}<code>{{.Name}}</code> with <code>{{.Password}}</code>; {{end}}all made up.</small></p>{{template "foot" .}}{{end}}
-
-{{define "consent"}}{{template "head" .}}<h1>Let {{.Client}} act for you?</h1>
-<p>You are signed in as <b>{{.User}}</b>. The application asks to:</p>
-<ul>{{range .Scopes}}<li>{{.Says}} <code>{{.Name}}</code></li>{{end}}</ul>
-<p>Afterwards you go back to <code>{{.Redirect}}</code>.</p>
-<form method="post" action="/consent"><input type="hidden" name="ticket" value="{{.Ticket}}">
-<div class="acts"><button name="act" value="agree">Agree</button><button class="plain" name="act" value="refuse">Refuse</button></div></form>{{template "foot" .}}{{end}}
-
-{{define "error"}}{{template "head" .}}<h1>{{.Title}}</h1><p class="wrong">{{.Says}}</p>
-<p>You were not sent back to the application, since it is not certain that the request came from it.</p>{{template "foot" .}}{{end}}
-
-{{define "post"}}{{template "head" .}}<h1>On the way back</h1>
-<form method="post" action="{{.Target}}">{{range .Fields}}<input type="hidden" name="{{.Name}}" value="{{.Value}}">{{end}}
-<p>If nothing happens, press the button.</p><div class="acts"><button>Go on</button></div></form>
-<script>document.forms[0].submit()</script>{{template "foot" .}}{{end}}`
+const pageFoot = `</main></body></html>`
 
 var scopeWords = map[string]string{"openid": "know who you are", "profile": "see your name", "offline_access": "stay signed in while you are away",
 	"gauges.read": "read the tide gauges of your harbours", "notices.write": "post notices to mariners"}
 
-func page(w http.ResponseWriter, status int, name string, data map[string]any) {
-	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	w.Header().Set("Cache-Control", "no-store")
-	w.Header().Set("X-Frame-Options", "DENY")
+// markup is HTML; text becomes markup only through esc.
+type markup = string
+
+func esc(text string) markup { return html.EscapeString(text) }
+
+func code(text string) markup { return "<code>" + esc(text) + "</code>" }
+
+func hidden(name, value string) markup {
+	return `<input type="hidden" name="` + esc(name) + `" value="` + esc(value) + `">`
+}
+
+func page(w http.ResponseWriter, status int, title string, body ...markup) {
+	h := w.Header()
+	h.Set("Content-Type", "text/html; charset=utf-8")
+	h.Set("Cache-Control", "no-store")
+	h.Set("X-Frame-Options", "DENY")
 	w.WriteHeader(status)
-	_ = pages().ExecuteTemplate(w, name, data) // the browser has gone when this fails
+	_, _ = w.Write([]byte(strings.ReplaceAll(pageHead, "@TITLE@", esc(title)) + strings.Join(body, "") + pageFoot)) // the browser has gone when this fails
 }
 
 func (s *Server) errorPage(w http.ResponseWriter, title, says string) {
-	page(w, http.StatusBadRequest, "error", map[string]any{"Title": title, "Says": says})
+	page(w, http.StatusBadRequest, title, "<h1>", esc(title), `</h1><p class="wrong">`, esc(says), "</p>",
+		"<p>You were not sent back to the application, since it is not certain that the request came from it.</p>")
 }
 
 func (s *Server) usedPage(w http.ResponseWriter) {
@@ -79,24 +71,46 @@ func (s *Server) signInPage(w http.ResponseWriter, ticket, hint, wrong string) {
 	s.mu.Lock()
 	client := s.pending[ticket].client.ID
 	s.mu.Unlock()
-	page(w, http.StatusOK, "signin", map[string]any{"Title": "Sign in", "Ticket": ticket, "Client": client, "Hint": hint, "Wrong": wrong, "Accounts": accounts})
+	alert, focusUser, focusPassword := "", " autofocus", ""
+	if wrong != "" {
+		alert = `<p class="wrong" role="alert">` + esc(wrong) + "</p>"
+	}
+	if hint != "" {
+		focusUser, focusPassword = focusPassword, focusUser
+	}
+	var known []string
+	for _, a := range accounts {
+		known = append(known, code(a.Name)+" with "+code(a.Password))
+	}
+	page(w, http.StatusOK, "Sign in", "<h1>Who goes there?</h1><p>Sign in to go on to <b>", esc(client), "</b>.</p>", alert,
+		`<form method="post" action="/signin">`, hidden("ticket", ticket),
+		`<label for="u">Account</label><input id="u" name="username" value="`, esc(hint), `" autocomplete="username"`, focusUser, ">",
+		`<label for="p">Password</label><input id="p" name="password" type="password" autocomplete="current-password"`, focusPassword, ">",
+		`<div class="acts"><button name="act" value="signin">Sign in</button><button class="plain" name="act" value="cancel">Turn back</button></div></form>`,
+		"<p><small>Accounts: ", strings.Join(known, "; "), "; all made up.</small></p>")
 }
 
 func (s *Server) consentPage(w http.ResponseWriter, ticket string, p *pendingRequest) {
-	type line struct{ Name, Says string }
-	var scopes []line
+	var asks strings.Builder
 	for _, sc := range p.scope {
-		scopes = append(scopes, line{sc, scopeWords[sc]})
+		asks.WriteString("<li>" + esc(scopeWords[sc]) + " " + code(sc) + "</li>")
 	}
-	page(w, http.StatusOK, "consent", map[string]any{"Title": "Agree", "Ticket": ticket, "Client": p.client.ID, "User": p.user.Name, "Scopes": scopes, "Redirect": p.redirect})
+	page(w, http.StatusOK, "Agree", "<h1>Let ", esc(p.client.ID), " act for you?</h1><p>You are signed in as <b>", esc(p.user.Name), "</b>. The application asks to:</p><ul>", asks.String(),
+		"</ul><p>Afterwards you go back to ", code(p.redirect), `.</p><form method="post" action="/consent">`, hidden("ticket", ticket),
+		`<div class="acts"><button name="act" value="agree">Agree</button><button class="plain" name="act" value="refuse">Refuse</button></div></form>`)
 }
 
 // postPage sends the answer as a form (OAuth 2.0 Form Post Response Mode).
 func (s *Server) postPage(w http.ResponseWriter, target string, v url.Values) {
-	type field struct{ Name, Value string }
-	var fields []field
+	var names []string
 	for name := range v {
-		fields = append(fields, field{name, v.Get(name)})
+		names = append(names, name)
 	}
-	page(w, http.StatusOK, "post", map[string]any{"Title": "On the way back", "Target": target, "Fields": fields})
+	slices.Sort(names)
+	var fields strings.Builder
+	for _, name := range names {
+		fields.WriteString(hidden(name, v.Get(name)))
+	}
+	page(w, http.StatusOK, "On the way back", `<h1>On the way back</h1><form method="post" action="`, esc(target), `">`, fields.String(),
+		`<p>If nothing happens, press the button.</p><div class="acts"><button>Go on</button></div></form><script>document.forms[0].submit()</script>`)
 }

@@ -3,6 +3,7 @@ package standin
 import (
 	"crypto/sha256"
 	"encoding/base64"
+	"io"
 	"net/http"
 	"net/url"
 	"strings"
@@ -78,6 +79,12 @@ func TestAuthorizationErrors(t *testing.T) {
 		assert.Equal(t, "s", v.Get("state"), name)
 		assert.Equal(t, host, v.Get("iss"), name)
 	}
+	resp, err := http.Get(host + "/authorize?client_id=" + url.QueryEscape(`"><script>alert(1)</script>`))
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	raw, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	assert.NotContains(t, string(raw), "<script")
 	_, v := authorize(t, host, "redirect_uri", "http://127.0.0.1:50001/landing")
 	assert.NotEmpty(t, v.Get("code"), "a public client may use any loopback port (RFC 8252 8.4)")
 }
