@@ -41,7 +41,7 @@ func realBrowser(t *testing.T) context.Context {
 	alloc, cancel1 := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancel2 := chromedp.NewContext(alloc)
 	require.NoError(t, chromedp.Do(ctx))
-	ctx, cancel3 := context.WithTimeout(ctx, 90*time.Second)
+	ctx, cancel3 := context.WithTimeout(ctx, 180*time.Second)
 	t.Cleanup(func() { cancel3(); cancel2(); cancel1() })
 	return ctx
 }
@@ -50,7 +50,7 @@ func realBrowser(t *testing.T) context.Context {
 // address it printed on.
 func (o *office) signInWith(ctx context.Context, flags []string, steps ...act) map[string]any {
 	o.t.Helper()
-	args := append([]string{"obtain", "pilot-desk", "--no-browser", "--redirect-uri", "http://127.0.0.1:0/landing", "--json", "--timeout", "30s"}, flags...)
+	args := append([]string{"obtain", "pilot-desk", "--no-browser", "--redirect-uri", "http://127.0.0.1:0/landing", "--json", "--timeout", "90s"}, flags...)
 	cmd := o.command(args...)
 	var out bytes.Buffer
 	cmd.Stdout = &out
@@ -84,7 +84,7 @@ func press(value string) act { return chromedp.Click(chromedp.CSS("button[value=
 func landed(title string) act {
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		got := ""
-		for range 100 {
+		for range 400 {
 			var err error
 			if got, err = chromedp.Title()(ctx, t); err == nil && strings.HasPrefix(got, title) {
 				return nil

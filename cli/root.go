@@ -3,6 +3,7 @@ package cli
 import (
 	"regexp"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -102,12 +103,12 @@ func unknownCommand(cmd *cobra.Command, args []string) error {
 	return err.Hint("%s --help lists them", cmd.CommandPath())
 }
 
-var flagName = regexp.MustCompile(`--([A-Za-z0-9-]+)`)
+var flagName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`--([A-Za-z0-9-]+)`) })
 
 // flagError answers a mistyped flag with the nearest one.
 func flagError(cmd *cobra.Command, err error) error {
 	f := fault.New(fault.Usage, "%s: %s", cmd.CommandPath(), err.Error())
-	m := flagName.FindStringSubmatch(err.Error())
+	m := flagName().FindStringSubmatch(err.Error())
 	if m != nil && strings.HasPrefix(err.Error(), "unknown flag") {
 		var names []string
 		cmd.Flags().VisitAll(func(fl *pflag.Flag) { names = append(names, fl.Name) })

@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -130,7 +131,7 @@ func (a *app) openStandin(f *standinFlags) (*standin.Server, net.Listener, []byt
 }
 
 // hostLine is all that differs between two runs of the stand-in.
-var hostLine = regexp.MustCompile(`(?m)^  host: .*$`)
+var hostLine = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?m)^  host: .*$`) })
 
 // writeStandinProject writes the courier file and .env, never over others.
 func (a *app) writeStandinProject(s *standin.Server, dir string, ca []byte) error {
@@ -139,7 +140,7 @@ func (a *app) writeStandinProject(s *standin.Server, dir string, ca []byte) erro
 		return fault.Wrap(fault.Settings, err, "the project's folder cannot be made").At("--project")
 	}
 	path := filepath.Join(dir, project.FileName)
-	if old, err := os.ReadFile(path); err == nil && hostLine.ReplaceAllString(string(old), "") != hostLine.ReplaceAllString(string(s.CourierFile()), "") {
+	if old, err := os.ReadFile(path); err == nil && hostLine().ReplaceAllString(string(old), "") != hostLine().ReplaceAllString(string(s.CourierFile()), "") {
 		return fault.New(fault.Settings, "another courier file is here already; it was left as it is").At(a.relative(path)).Hint("name an empty folder with --project")
 	}
 	files := []struct {

@@ -162,7 +162,7 @@ func (d *desk) run(args ...string) result {
 // signIn runs a command that needs a person, who signs in, or turns back.
 func (d *desk) signIn(refuse bool, args ...string) result {
 	d.t.Helper()
-	cmd := d.command(append(args, "--no-browser", "--timeout", "20s")...)
+	cmd := d.command(append(args, "--no-browser", "--timeout", "60s")...)
 	var out bytes.Buffer
 	cmd.Stdout = &out
 	errs, err := cmd.StderrPipe()
@@ -255,7 +255,7 @@ func TestRefusals(t *testing.T) {
 	assert.Equal(t, "login-required", r.cause(), r.raw)
 	r = d.signIn(false, "obtain", "desk", "--code-challenge-method", "none")
 	assert.Equal(t, "pkce-required", r.cause(), r.raw)
-	r = d.run("obtain", "desk", "--redirect-uri", "http://127.0.0.1:0/other", "--no-browser", "--timeout", "1s")
+	r = d.run("obtain", "desk", "--redirect-uri", "http://127.0.0.1:0/other", "--no-browser", "--timeout", "4s")
 	assert.Equal(t, "redirect-not-received", r.cause(), "the server shows a page of its own")
 
 	r = d.run("obtain", "job", "--secret-env", "WRONG")

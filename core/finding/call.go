@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"tidycourier/core/oauth"
@@ -230,7 +231,9 @@ func notAccepted(e *Evidence) *Match {
 
 // headerName is a header's name as APIs write it in a sentence: two capitalised
 // words with a dash, an X- name, or what stands beside the word header.
-var headerName = regexp.MustCompile(`\b([A-Z][A-Za-z0-9]*(?:-[A-Z][A-Za-z0-9]*)+|[Xx](?:-[A-Za-z0-9]+)+)\b`)
+var headerName = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`\b([A-Z][A-Za-z0-9]*(?:-[A-Z][A-Za-z0-9]*)+|[Xx](?:-[A-Za-z0-9]+)+)\b`)
+})
 
 func headerMissing(e *Evidence) *Match {
 	leg := e.refusedCall(400, 401, 403, 412, 422, 428)
@@ -241,7 +244,7 @@ func headerMissing(e *Evidence) *Match {
 	if !said(body, "header", "required", "missing", "must") {
 		return nil
 	}
-	for _, m := range headerName.FindAllStringSubmatch(body, 8) {
+	for _, m := range headerName().FindAllStringSubmatch(body, 8) {
 		name := m[1]
 		if strings.EqualFold(name, "WWW-Authenticate") || strings.EqualFold(name, "Content-Type") || leg.Exchange.Request.Header.Get(name) != "" {
 			continue

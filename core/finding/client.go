@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"tidycourier/core/mask"
@@ -155,7 +156,9 @@ func quoted(e *Evidence) *Match {
 	return &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{it, e.answerItem(leg, o)}}
 }
 
-var uuidPattern = regexp.MustCompile(`^[0-9a-fA-F]{8}-([0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}$`)
+var uuidPattern = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^[0-9a-fA-F]{8}-([0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}$`)
+})
 
 func secretIsID(e *Evidence) *Match {
 	leg, o := e.aboutTheClient()
@@ -166,7 +169,7 @@ func secretIsID(e *Evidence) *Match {
 	switch {
 	case e.Secret == e.Client.ClientID.Value:
 		it.Value += ", is the client id itself"
-	case uuidPattern.MatchString(e.Secret):
+	case uuidPattern().MatchString(e.Secret):
 		it.Value += ", has the form of a UUID"
 	default:
 		return nil

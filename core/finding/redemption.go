@@ -3,6 +3,7 @@ package finding
 import (
 	"regexp"
 	"strings"
+	"sync"
 	"time"
 
 	"tidycourier/core/mask"
@@ -214,7 +215,7 @@ func (e *Evidence) spentOrSaid(leg *run.Leg, o *oauth.Error, kind, value string,
 	return nil
 }
 
-var escapePattern = regexp.MustCompile(`%[0-9A-Fa-f]{2}`)
+var escapePattern = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`%[0-9A-Fa-f]{2}`) })
 
 func garbledCode(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
 	code := f["code"]
@@ -223,7 +224,7 @@ func garbledCode(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error)
 	}
 	what := ""
 	switch {
-	case escapePattern.MatchString(code):
+	case escapePattern().MatchString(code):
 		what = "still percent-encoded"
 	case strings.ContainsAny(code, "&#?="):
 		what = "has a piece of the address behind it"

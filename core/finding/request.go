@@ -43,7 +43,7 @@ var requestRules = []Rule{
 		Remedy:     []string{"exchange client_id and client_secret"},
 		References: []string{"RFC 6749 2.3.1"},
 		Judge: refused(func(e *Evidence, _ map[string]string, leg *run.Leg) *Match {
-			if e.Client == nil || e.Secret == "" || !looksRandom(e.Client.ClientID.Value) || looksRandom(e.Secret) || uuidPattern.MatchString(e.Client.ClientID.Value) || len(e.Secret) >= len(e.Client.ClientID.Value) {
+			if e.Client == nil || e.Secret == "" || !looksRandom(e.Client.ClientID.Value) || looksRandom(e.Secret) || uuidPattern().MatchString(e.Client.ClientID.Value) || len(e.Secret) >= len(e.Client.ClientID.Value) {
 				return nil
 			}
 			return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: "client_id", Where: e.Client.ClientID.Where, Value: mask.Text(e.Client.ClientID.Value) + ", random text"}, e.secretItem()}}
@@ -125,7 +125,7 @@ var requestRules = []Rule{
 		Judge: refused(func(e *Evidence, f map[string]string, leg *run.Leg) *Match {
 			for _, name := range []string{"redirect_uri", "scope", "audience", "resource", "client_id", "username"} {
 				v := f[name]
-				if plain, err := url.QueryUnescape(v); err == nil && plain != v && escapePattern.MatchString(v) {
+				if plain, err := url.QueryUnescape(v); err == nil && plain != v && escapePattern().MatchString(v) {
 					return certain(leg, pair("as sent", legPlace(leg), v, name+", decoded", "", plain)...)
 				}
 			}

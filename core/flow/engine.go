@@ -12,6 +12,7 @@ import (
 	"io"
 	"regexp"
 	"strings"
+	"sync"
 	"time"
 
 	"tidycourier/core/fault"
@@ -175,11 +176,11 @@ func (s *Session) explain(f *fault.Error) {
 }
 
 // placePattern is the end of a place in a file: line and column.
-var placePattern = regexp.MustCompile(`:\d+:\d+$`)
+var placePattern = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`:\d+:\d+$`) })
 
 // placed reports whether a place is one in a file or a flag.
 func placed(where string) bool {
-	return strings.HasPrefix(where, "--") || placePattern.MatchString(where)
+	return strings.HasPrefix(where, "--") || placePattern().MatchString(where)
 }
 
 // held returns the set under a key, or nil.

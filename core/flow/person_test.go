@@ -58,7 +58,7 @@ func newCounter(t *testing.T) *counter {
 // request. The listener must stand ready when it is opened.
 func answering(t *testing.T, answer func(q url.Values) string) *Person {
 	t.Helper()
-	return &Person{Patience: 5 * time.Second, Open: func(raw string) (string, error) {
+	return &Person{Patience: 30 * time.Second, Open: func(raw string) (string, error) {
 		u, err := url.Parse(raw)
 		require.NoError(t, err)
 		q := u.Query()

@@ -3,6 +3,7 @@ package project
 import (
 	"regexp"
 	"strings"
+	"sync"
 	"time"
 
 	"tidycourier/core/fault"
@@ -58,8 +59,8 @@ func unknownKey(e entry, s *Shape) error {
 }
 
 var (
-	statusPattern = regexp.MustCompile(`^[1-5](\d\d|xx)$`)
-	namePattern   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+	statusPattern = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[1-5](\d\d|xx)$`) })
+	namePattern   = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`) })
 )
 
 func checkField(e entry, f *Field) error {
@@ -141,7 +142,7 @@ func checkStatus(v *node, wrong *fault.Error) error {
 		return wrong
 	}
 	for _, item := range items {
-		if item.kind != nodeScalar || !statusPattern.MatchString(item.text) {
+		if item.kind != nodeScalar || !statusPattern().MatchString(item.text) {
 			return fault.New(fault.Settings, "%q is not an HTTP status such as 200, or a class such as 2xx", item.text).At(item.where)
 		}
 	}
@@ -171,7 +172,7 @@ func checkNamed(v *node, f *Field, wrong *fault.Error) error {
 		return wrong
 	}
 	for _, e := range v.keys {
-		if !namePattern.MatchString(e.name) {
+		if !namePattern().MatchString(e.name) {
 			return fault.New(fault.Settings, "%q is not a usable name: letters, digits, dots, dashes and underscores, no space", e.name).At(e.where)
 		}
 		var err error

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"tidycourier/core/fault"
@@ -16,7 +17,7 @@ import (
 // file, and a circle ends.
 const maxExpansion = 16
 
-var clockPattern = regexp.MustCompile(`^(now|today)(?:([+-])(\d{1,6})([smhdw]))?$`)
+var clockPattern = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(now|today)(?:([+-])(\d{1,6})([smhdw]))?$`) })
 
 // expand replaces the placeholders of a text. from lists each one with where
 // its value came from. An unresolved placeholder is an error that names the
@@ -138,7 +139,7 @@ func (p *Project) keeper(name string) string {
 
 // clock resolves now, now-30d, now+2h (RFC 3339, UTC) and today-7d (a date).
 func (p *Project) clock(name string) (string, bool) {
-	m := clockPattern.FindStringSubmatch(name)
+	m := clockPattern().FindStringSubmatch(name)
 	if m == nil {
 		return "", false
 	}

@@ -106,7 +106,7 @@ func (s *Start) Fill() error {
 			s.Client = "client"
 		}
 	}
-	if !namePattern.MatchString(s.Client) {
+	if !namePattern().MatchString(s.Client) {
 		return fault.New(fault.Usage, "%q is not a usable name: letters, digits, dots, dashes and underscores, no space", s.Client).At("--client")
 	}
 	if s.Server == "" {

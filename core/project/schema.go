@@ -50,7 +50,7 @@ func fieldSchema(f Field) map[string]any {
 		} else if f.Name == "stages" {
 			of = texts
 		}
-		return map[string]any{"type": []string{"object", "null"}, "propertyNames": map[string]any{"pattern": namePattern.String()}, "additionalProperties": of}
+		return map[string]any{"type": []string{"object", "null"}, "propertyNames": map[string]any{"pattern": namePattern().String()}, "additionalProperties": of}
 	case kindJSON:
 		return map[string]any{}
 	}

@@ -7,7 +7,7 @@ import (
 )
 
 // UsableName reports whether a text can name an entry.
-func UsableName(name string) bool { return namePattern.MatchString(name) }
+func UsableName(name string) bool { return namePattern().MatchString(name) }
 
 // EnsureServer makes an empty entry of servers when there is none.
 func (p *Project) EnsureServer(name string) { p.ensure("servers", name, "flags") }

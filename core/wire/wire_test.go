@@ -21,7 +21,7 @@ import (
 func sender(t *testing.T, opt Options) *Sender {
 	t.Helper()
 	if opt.Limits == (Limits{}) {
-		opt.Limits = Limits{Connect: 2 * time.Second, Total: 2 * time.Second, Body: 1 << 10, Header: 8 << 10}
+		opt.Limits = Limits{Connect: 20 * time.Second, Total: 20 * time.Second, Body: 1 << 10, Header: 8 << 10}
 	}
 	s, err := NewSender(opt)
 	require.NoError(t, err)
@@ -99,7 +99,10 @@ func TestFailuresAreNamed(t *testing.T) {
 		{"https on a plain port", strings.Replace(plain.URL, "http:", "https:", 1), TLSOnPlainPort, ""},
 	}
 	for _, tt := range tests {
-		opt := Options{CACert: tt.ca, Limits: Limits{Connect: time.Second, Total: 400 * time.Millisecond, Body: 1 << 10, Header: 8 << 10}}
+		opt := Options{CACert: tt.ca, Limits: Limits{Connect: 20 * time.Second, Total: 20 * time.Second, Body: 1 << 10, Header: 8 << 10}}
+		if tt.want == TimeoutWaiting {
+			opt.Limits.Total = 700 * time.Millisecond
+		}
 		x, err := sender(t, opt).Send(context.Background(), Request{Method: "GET", URL: tt.url})
 		require.NoError(t, err, tt.name)
 		if assert.NotNil(t, x.Failure, tt.name) {
