@@ -273,6 +273,30 @@ func (a *app) engine(p *project.Project) (*flow.Engine, error) {
 	return e, nil
 }
 
+// opened opens the project, with the values that earlier calls kept, and the
+// engine that works in it.
+func (a *app) opened() (*project.Project, *flow.Engine, error) {
+	p, err := a.project()
+	if err == nil {
+		err = a.useKept(p)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	e, err := a.engine(p)
+	return p, e, err
+}
+
+// openedFor is opened for a command about one client.
+func (a *app) openedFor(client string) (*flow.Engine, *project.Client, error) {
+	p, e, err := a.opened()
+	if err != nil {
+		return nil, nil, err
+	}
+	c, err := p.Client(client)
+	return e, c, err
+}
+
 // useKept lets the project use the values that earlier calls kept, when there
 // are any; a state folder that does not exist yet is not made for that.
 func (a *app) useKept(p *project.Project) error {

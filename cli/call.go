@@ -40,18 +40,11 @@ there are several).`,
   tidy-courier call GET http://127.0.0.1:8650/api/me --client nightly-forecast --header 'Accept: application/json'`,
 		Args: takes(1, 2, "the name of a call, or a method and a URL"), ValidArgsFunction: a.complete("calls"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := a.project()
+			p, e, err := a.opened()
 			if err != nil {
-				return err
-			}
-			if err := a.useKept(p); err != nil {
 				return err
 			}
 			plan, err := a.plan(p, args, &f)
-			if err != nil {
-				return err
-			}
-			e, err := a.engine(p)
 			if err != nil {
 				return err
 			}

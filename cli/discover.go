@@ -25,11 +25,7 @@ courier file.`,
   tidy-courier discover http://127.0.0.1:8650 --save northmark`,
 		Args: takes(1, 1, "an issuer URL or a server's name"), ValidArgsFunction: a.complete("servers"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := a.project()
-			if err != nil {
-				return err
-			}
-			e, err := a.engine(p)
+			p, e, err := a.opened()
 			if err != nil {
 				return err
 			}

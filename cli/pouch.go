@@ -135,15 +135,7 @@ to end. This is the one command whose purpose is to show a token.`,
 			if !slices.Contains(forms, form) {
 				return fault.New(fault.Usage, "there is no form %q", form).At("--form").Hint("there are: %s", strings.Join(forms, ", "))
 			}
-			p, err := a.project()
-			if err != nil {
-				return err
-			}
-			c, err := p.Client(args[0])
-			if err != nil {
-				return err
-			}
-			e, err := a.engine(p)
+			e, c, err := a.openedFor(args[0])
 			if err != nil {
 				return err
 			}

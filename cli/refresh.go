@@ -18,18 +18,7 @@ themselves when the token is about to end.`,
   tidy-courier refresh relay --json`,
 		Args: takes(1, 1, "a client"), ValidArgsFunction: a.complete("clients"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := a.project()
-			if err != nil {
-				return err
-			}
-			if err := a.useKept(p); err != nil {
-				return err
-			}
-			c, err := p.Client(args[0])
-			if err != nil {
-				return err
-			}
-			e, err := a.engine(p)
+			e, c, err := a.openedFor(args[0])
 			if err != nil {
 				return err
 			}

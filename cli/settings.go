@@ -18,11 +18,8 @@ func (a *app) showCommand() *cobra.Command {
   tidy-courier show stations --stage ternby`,
 		Args: takes(1, 1, "the name of a server, client, API or call"), ValidArgsFunction: a.complete(""),
 		RunE: func(_ *cobra.Command, args []string) error {
-			p, err := a.project()
+			p, _, err := a.opened()
 			if err != nil {
-				return err
-			}
-			if err := a.useKept(p); err != nil {
 				return err
 			}
 			return a.showEntry(p, args[0])
