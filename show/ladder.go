@@ -51,6 +51,9 @@ func (p *Pen) Rung(l run.LegRecord) {
 		arrow = p.accent("←")
 	}
 	time := took(l.Ms)
+	if l.Ms == 0 { // the browser was sent; how long that takes is the next rung's
+		time = ""
+	}
 	width := min(p.width(), 104) // rungs stay narrow, so that the eye finds their ends
 	place := max(22, min(44, width*2/5))
 	note := width - 13 - place - 2 - len(time) - 1

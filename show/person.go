@@ -48,9 +48,9 @@ func sortedKeys(m map[string]string) []string {
 func (p *Pen) SideBySide(before, after *pouch.Set) {
 	rows := [][]string{{"", p.faint("before"), p.faint("after"), ""}}
 	row := func(name, a, b string) {
-		mark := ""
-		if a != b {
-			mark = p.accent("changed")
+		mark := p.accent("changed")
+		if a == b {
+			b, mark = p.faint("the same"), ""
 		}
 		rows = append(rows, []string{name, a, b, mark})
 	}
@@ -69,6 +69,7 @@ func (p *Pen) SideBySide(before, after *pouch.Set) {
 	for _, c := range changedClaims(before.AccessToken, after.AccessToken) {
 		row("claim "+Safe(c.name), Safe(c.before), Safe(c.after))
 	}
+	p.line()
 	p.table("   ", rows)
 	if lost, won := oauth.ScopeDifference(before.Scope, after.Scope); len(lost)+len(won) > 0 {
 		p.line("   ", p.amber(shapeSoon+" scope lost: "+Safe(scopeText(lost))+"; won: "+Safe(scopeText(won))))

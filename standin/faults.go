@@ -74,7 +74,7 @@ var tokenFaults = map[string]func(w http.ResponseWriter, status int, answer map[
 }
 
 // otherFaults act elsewhere than in the token answer.
-var otherFaults = []string{"strict-auth-method", "state-dropped", "iss-mismatch", "redirect-wrong-port", "id-token-wrong-nonce", "id-token-wrong-audience", "slow", "hang", "reset", "clock-ahead", "clock-behind", "discovery-missing", "discovery-issuer-mismatch"}
+var otherFaults = []string{"strict-auth-method", "state-dropped", "iss-mismatch", "redirect-wrong-port", "id-token-wrong-nonce", "id-token-wrong-audience", "slow", "hang", "reset", "discovery-missing", "discovery-issuer-mismatch"}
 
 // FaultNames lists every fault, sorted.
 func FaultNames() []string {
