@@ -128,7 +128,8 @@ func (a *app) pouchTake() *cobra.Command {
 		Use: "take CLIENT", Short: "Hand over a valid access token on standard output",
 		Long: `Prints a valid access token, getting a new one first when the one held is about
 to end. This is the one command whose purpose is to show a token.`,
-		Example: `  curl -H "$(tidy-courier pouch take nightly-forecast --form header)" http://127.0.0.1:8650/api/me
+		Example: `  tidy-courier pouch take nightly-forecast | tidy-courier decode -
+  tidy-courier pouch take nightly-forecast --form header
   export $(tidy-courier pouch take nightly-forecast --form env)`,
 		Args: takes(1, 1, "a client"), ValidArgsFunction: a.complete("clients"),
 		RunE: func(cmd *cobra.Command, args []string) error {

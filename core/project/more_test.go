@@ -60,7 +60,7 @@ func TestAProjectOfFlagsAlone(t *testing.T) {
 func TestWhatIsWrittenReadsBackTheSame(t *testing.T) {
 	p := mustOpen(t, sample, Options{})
 	require.NoError(t, p.Override("clients", "nightly-forecast", []Given{{Field: "redirect_uri", Value: "http://127.0.0.1:8651/a: b", Flag: "--redirect-uri"},
-		{Field: "username", Value: "true", Flag: "--username"}, {Field: "password", Source: "command", Args: []string{"vault", "a, b"}, Flag: "--password-command"}}))
+		{Field: "username", Value: "true", Flag: "--username"}, {Field: "password", Source: "command", Args: []string{"secret-reader", "a, b"}, Flag: "--password-command"}}))
 	c, err := p.Client("nightly-forecast")
 	require.NoError(t, err)
 	src, err := Put([]byte("version: 1\n"), FileName, "servers", "northmark", c.Server.Fields())

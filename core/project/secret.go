@@ -77,7 +77,7 @@ func checkSecret(e entry) error {
 		}
 	case "command":
 		if source.value.kind != nodeList || len(source.value.items) == 0 {
-			return wrong("%q must be a list: the program and its arguments, as in [vault-reader, nightly]")
+			return wrong("%q must be a list: the program and its arguments, as in [secret-reader, nightly]")
 		}
 		return checkList(source.value, nil)
 	case "ask":
