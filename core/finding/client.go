@@ -2,10 +2,8 @@ package finding
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"tidycourier/core/mask"
@@ -46,6 +44,41 @@ var clientRules = []Rule{
 		Remedy:     []string{"make a new secret at the provider, put it where the old one was, and set secret_expires"},
 		References: []string{"RFC 7591 3.2.1"},
 		Judge:      secretExpired,
+	},
+	{
+		ID: "secret-expiring", Title: "The client secret ends soon",
+		Meaning: "From then on the server refuses the client as if the secret were wrong.", Proof: "secret_expires in the courier file lies less than two weeks ahead.",
+		Remedy:     []string{"make a new secret at the provider in time, and set secret_expires anew"},
+		References: []string{"RFC 7591 3.2.1"},
+		Judge: func(e *Evidence) *Match {
+			leg := e.last(run.Token)
+			if leg == nil || e.Client == nil {
+				return nil
+			}
+			day, err := time.Parse(time.DateOnly, e.Client.SecretExpires.Value)
+			if left := day.Sub(e.Now); err != nil || left < 0 || left > soon {
+				return nil
+			}
+			return &Match{Leg: leg.N, Certainty: run.Certain, Note: true, Items: []run.Item{{What: "secret_expires", Where: e.Client.SecretExpires.Where, Value: e.Client.SecretExpires.Value}}}
+		},
+	},
+	{
+		ID: "secret-in-courier-file", Title: "A secret is written in the courier file",
+		Meaning: "The courier file is made to be shared and committed, and whoever reads it then has the secret.", Proof: "The secret is a text, not a source.",
+		Remedy:     []string{"put it into .env and write { env: NAME } in its place; make a new secret at the provider when the file was shared"},
+		References: []string{"RFC 6819 4.1.1"},
+		Judge: func(e *Evidence) *Match {
+			leg := e.last(run.Token)
+			if leg == nil || e.Client == nil {
+				return nil
+			}
+			for _, s := range []*project.Secret{e.Client.Secret, e.Client.Password, e.Client.RefreshToken} {
+				if s != nil && s.Literal {
+					return &Match{Leg: leg.N, Certainty: run.Certain, Note: true, Items: []run.Item{{What: s.Field, Where: s.Where, Value: "written out"}}}
+				}
+			}
+			return nil
+		},
 	},
 	{
 		ID: "confidential-client-without-secret", Title: "The client authenticates with a secret, and none is set",
@@ -121,6 +154,9 @@ func (e *Evidence) answerItem(leg *run.Leg, o *oauth.Error) run.Item {
 	return run.Item{What: "the server said", Where: fmt.Sprintf("leg %d", leg.N), Value: value}
 }
 
+// soon is how far ahead the end of a secret is worth a word.
+const soon = 14 * 24 * time.Hour
+
 // aboutTheClient is a refusal whose code or words do not speak of something
 // else: the ground for rules that look at the secret itself.
 func (e *Evidence) aboutTheClient() (*run.Leg, *oauth.Error) {
@@ -129,71 +165,6 @@ func (e *Evidence) aboutTheClient() (*run.Leg, *oauth.Error) {
 		return nil, nil
 	}
 	return leg, o
-}
-
-func edgeWhitespace(e *Evidence) *Match {
-	leg, o := e.aboutTheClient()
-	edge := project.EdgeWhitespace(e.Secret)
-	if leg == nil || edge == "" {
-		return nil
-	}
-	it := e.secretItem()
-	it.Value = fmt.Sprintf("%s, %d characters, %s", it.Value, len([]rune(e.Secret)), edge)
-	m := &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{it, e.answerItem(leg, o)}}
-	if e.Client != nil && e.Client.Secret != nil && e.Client.Secret.Env != "" {
-		m.Remedy = []string{fmt.Sprintf("set %s without it: export %s='…', or a line %s=… in .env", e.Client.Secret.Env, e.Client.Secret.Env, e.Client.Secret.Env)}
-	}
-	return m
-}
-
-func quoted(e *Evidence) *Match {
-	leg, o := e.aboutTheClient()
-	if n := len(e.Secret); leg == nil || n < 3 || e.Secret[0] != e.Secret[n-1] || !strings.ContainsRune("\"'`", rune(e.Secret[0])) {
-		return nil
-	}
-	it := e.secretItem()
-	it.Value += fmt.Sprintf(", begins and ends with %c", e.Secret[0])
-	return &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{it, e.answerItem(leg, o)}}
-}
-
-var uuidPattern = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^[0-9a-fA-F]{8}-([0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}$`)
-})
-
-func secretIsID(e *Evidence) *Match {
-	leg, o := e.aboutTheClient()
-	if leg == nil || e.Client == nil {
-		return nil
-	}
-	it := e.secretItem()
-	switch {
-	case e.Secret == e.Client.ClientID.Value:
-		it.Value += ", is the client id itself"
-	case uuidPattern().MatchString(e.Secret):
-		it.Value += ", has the form of a UUID"
-	default:
-		return nil
-	}
-	return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{it, e.answerItem(leg, o)}}
-}
-
-func secretExpired(e *Evidence) *Match {
-	leg, o := e.aboutTheClient()
-	if leg == nil {
-		return nil
-	}
-	items := []run.Item{e.answerItem(leg, o)}
-	if e.Client != nil && e.Client.SecretExpires.Value != "" {
-		if day, err := time.Parse(time.DateOnly, e.Client.SecretExpires.Value); err == nil && e.Now.After(day) {
-			items = append([]run.Item{{What: "secret_expires", Where: e.Client.SecretExpires.Where, Value: e.Client.SecretExpires.Value},
-				{What: "today", Where: "the clock", Value: e.Now.UTC().Format(time.DateOnly)}}, items...)
-			return &Match{Leg: leg.N, Certainty: run.Certain, Items: items}
-		}
-	}
-	if said(o.Description, "expired", "no longer valid", "has lapsed") && !said(o.Description, "code", "token") {
-		return &Match{Leg: leg.N, Certainty: run.Likely, Items: append([]run.Item{e.secretItem()}, items...)}
-	}
-	return nil
 }
 
 // credentials is what the token request carried for the client.

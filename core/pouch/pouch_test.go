@@ -187,6 +187,28 @@ func TestKeySources(t *testing.T) {
 	assert.ErrorContains(t, err, "unusable")
 }
 
+// A key that was lost is never replaced by a new one beside what it sealed.
+func TestALostKeyIsNotReplaced(t *testing.T) {
+	dir := t.TempDir()
+	off := func(n string) string { return map[string]string{"TIDY_COURIER_KEYRING": "off"}[n] }
+	b, _, err := seal.FindKey(dir, off)
+	require.NoError(t, err)
+	p, err := Open(dir, b)
+	require.NoError(t, err)
+	require.NoError(t, p.Close())
+	kept, err := os.ReadFile(filepath.Join(dir, "key"))
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(filepath.Join(dir, "key")))
+	_, _, err = seal.FindKey(dir, off)
+	assert.ErrorContains(t, err, "not to be found")
+	assert.NoFileExists(t, filepath.Join(dir, "key"))
+	b, _, err = seal.FindKey(dir, func(n string) string { return map[string]string{seal.KeyVariable: string(kept)}[n] })
+	require.NoError(t, err)
+	p, err = Open(dir, b)
+	require.NoError(t, err, "handed over, it opens again")
+	require.NoError(t, p.Close())
+}
+
 func TestFreshness(t *testing.T) {
 	at := func(life int64, age time.Duration) string {
 		s := &Set{AccessToken: "a", ExpiresIn: &life, ObtainedAt: time.Unix(1000, 0)}

@@ -65,11 +65,17 @@ func makeKey(dir, path string, getenv func(string) string) (*Box, string, error)
 		}
 		return box(key, "file")
 	}
+	// where something is sealed already, a new key would only shadow the lost one
+	databases, _ := filepath.Glob(filepath.Join(dir, "*.db")) // the pattern is well formed
 	if keyringReachable(getenv) {
 		account, _ := filepath.Abs(dir)
-		if key, ok := keyringKey(account); ok {
+		if key, ok := keyringKey(account, len(databases) == 0); ok {
 			return box(key, "keyring")
 		}
+	}
+	if len(databases) > 0 {
+		return nil, "", fault.New(fault.Settings, "the key that %s was sealed with is not to be found here", filepath.Base(databases[0])).At(dir).
+			Hint("it may be in a keyring that cannot be reached from here (no desktop session, or locked); bring it back, hand it over in %s, or start anew in another folder with --state", KeyVariable)
 	}
 	key := newKey()
 	text := base64.StdEncoding.EncodeToString(key) + "\n"
@@ -142,9 +148,9 @@ func keyringReachable(getenv func(string) string) bool {
 	return getenv("XDG_RUNTIME_DIR") != "" && err == nil
 }
 
-// keyringKey gets the key from the keyring, or makes one there. False means
-// that there is no usable keyring.
-func keyringKey(account string) ([]byte, bool) {
+// keyringKey gets the key from the keyring, or where it may makes one there.
+// False means that there is no usable keyring, or no key in it.
+func keyringKey(account string, mayMake bool) ([]byte, bool) {
 	type answer struct {
 		key []byte
 		ok  bool
@@ -152,7 +158,7 @@ func keyringKey(account string) ([]byte, bool) {
 	done := make(chan answer, 1)
 	go func() {
 		text, err := keyring.Get(keyringService, account)
-		if errors.Is(err, keyring.ErrNotFound) {
+		if errors.Is(err, keyring.ErrNotFound) && mayMake {
 			text = base64.StdEncoding.EncodeToString(newKey())
 			err = keyring.Set(keyringService, account, text)
 		}
