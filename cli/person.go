@@ -48,7 +48,7 @@ func (f *personFlags) check(a *app, c *project.Client) error {
 	if f.until != "" && f.until != "code" {
 		return fault.New(fault.Usage, "%q is not a place to stop at", f.until).At("--until").Hint("--until code")
 	}
-	if f.step && !isTerminal(a.In) {
+	if f.step && c.Grant.Value == "authorization_code" && !isTerminal(a.In) {
 		return fault.New(fault.Usage, "--step waits for Enter, and there is no terminal to press it at").At("--step").Hint("leave it out; --dry-run shows the request without sending it")
 	}
 	if f.paste && f.code != "" {
@@ -57,7 +57,7 @@ func (f *personFlags) check(a *app, c *project.Client) error {
 	if c.Grant.Value == "authorization_code" {
 		return nil
 	}
-	for name, set := range map[string]bool{"--paste": f.paste, "--until": f.until != "", "--code": f.code != "", "--prompt": f.prompt != "", "--fresh-login": f.newLogin, "--browser": f.browser != ""} {
+	for name, set := range map[string]bool{"--paste": f.paste, "--until": f.until != "", "--code": f.code != "", "--prompt": f.prompt != "", "--fresh-login": f.newLogin, "--browser": f.browser != "", "--step": f.step} {
 		if set {
 			return fault.New(fault.Usage, "%s is for grants with a person, and %s uses %s", name, c.Name, c.Grant.Value).At(name).Hint("leave it out")
 		}

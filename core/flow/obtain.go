@@ -326,10 +326,13 @@ func (s *Session) renew(ctx context.Context, c *project.Client) (*Used, error) {
 	}
 	if before != nil && before.RefreshToken != "" || c.Grant.Value == oauth.GrantRefresh {
 		r, err := s.refreshNow(ctx, c, before)
-		if err != nil {
+		if err == nil {
+			return &Used{Client: c.Name, Token: r.After.AccessToken, Set: r.After, Refreshed: true}, nil
+		}
+		if c.Grant.Value != oauth.GrantPassword || fault.As(err).Code != oauth.ErrInvalidGrant {
 			return nil, err
 		}
-		return &Used{Client: c.Name, Token: r.After.AccessToken, Set: r.After, Refreshed: true}, nil
+		s.Evidence.RefreshOf = nil // its refresh token has ended, and no person is needed to begin anew
 	}
 	if c.Grant.Value == oauth.GrantCode {
 		f := fault.New(fault.Settings, "the pouch holds no usable token for %q, and a person has to sign in to get one", c.Name).At(c.Where)

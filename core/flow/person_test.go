@@ -271,6 +271,39 @@ func TestRefreshKeepsWhatIsNotSaid(t *testing.T) {
 	assert.Equal(t, "tok-2", set.AccessToken, "a refusal leaves the pouch as it was")
 }
 
+// A job with a stored password begins anew when its refresh token has ended; a
+// person is never asked behind their back.
+func TestAnEndedRefreshToken(t *testing.T) {
+	srv := newCounter(t)
+	e := testEngine(t, strings.ReplaceAll(strings.Replace(deskFile, "grant: authorization_code", "grant: password, username: keeper, password: { env: P }", 1), "HOST", srv.URL))
+	take := func() (*Used, *Session, error) {
+		c, err := e.Project.Client("desk")
+		require.NoError(t, err)
+		s := e.Begin("pouch take")
+		u, err := s.TokenFor(context.Background(), c)
+		return u, s, s.Finish(err)
+	}
+	_, _, err := take()
+	require.NoError(t, err)
+	e.Now = func() time.Time { return time.Now().Add(time.Hour) }
+	grants := []string{}
+	next := srv.Config.Handler
+	srv.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_ = r.ParseForm() // read again below
+		grants = append(grants, r.PostForm.Get("grant_type"))
+		srv.answer = `{"access_token":"tok-2","token_type":"Bearer","expires_in":60}`
+		if r.PostForm.Get("grant_type") == "refresh_token" {
+			srv.answer = `{"error":"invalid_grant"}`
+		}
+		next.ServeHTTP(w, r)
+	})
+	u, s, err := take()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"refresh_token", "password"}, grants)
+	assert.Equal(t, "tok-2", u.Token)
+	assert.Len(t, s.Run.Legs, 2, "both legs are shown")
+}
+
 func TestWhatCannotBegin(t *testing.T) {
 	for from, want := range map[string]string{
 		`client_id: desk, `:                            "no client_id",
