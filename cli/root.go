@@ -26,6 +26,7 @@ const (
 )
 
 func (a *app) root() *cobra.Command {
+	cobra.EnableCommandSorting = false // the help keeps the order of the work
 	root := &cobra.Command{
 		Use:   "tidy-courier",
 		Short: "Runs OAuth 2.0 grants, explains tokens, calls protected APIs, and says why a leg failed",
@@ -39,7 +40,6 @@ Start with:  tidy-courier demo`,
 		PersistentPreRun: func(*cobra.Command, []string) {
 			a.began = true
 		},
-		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: false},
 	}
 	root.SetIn(a.In)
 	root.SetOut(a.Out)
