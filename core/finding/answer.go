@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"strings"
 
+	"tidycourier/core/oauth"
 	"tidycourier/core/run"
 )
 
@@ -45,11 +46,24 @@ var answerRules = []Rule{
 	},
 	{
 		ID: "server-error-temporary", Title: "The server failed",
-		Meaning: "The fault lies on the server's side; nothing in the request is known to be wrong.", Proof: "Status 500 to 599.",
+		Meaning: "The fault lies on the server's side; nothing in the request is known to be wrong.", Proof: "Status 500 to 599, or server_error or temporarily_unavailable in a redirect.",
 		Remedy:     []string{"try again later", "hand the provider this run: tidy-courier journal show"},
 		References: []string{"RFC 9110 15.6"},
-		Judge:      byStatus(run.Certain, 500, 501, 502, 503, 504, 520, 521, 522, 523, 524),
+		Judge: either(byStatus(run.Certain, 500, 501, 502, 503, 504, 520, 521, 522, 523, 524),
+			refusedBy(run.Certain, oauth.ErrServerError, oauth.ErrTemporarilyUnavailable)),
 	},
+}
+
+// either is the first judge that finds its cause: one cause, seen in two legs.
+func either(judges ...func(*Evidence) *Match) func(*Evidence) *Match {
+	return func(e *Evidence) *Match {
+		for _, judge := range judges {
+			if m := judge(e); m != nil {
+				return m
+			}
+		}
+		return nil
+	}
 }
 
 func answered(e *Evidence) []*run.Leg {

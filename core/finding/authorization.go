@@ -53,12 +53,12 @@ var authorizationRules = []Rule{
 		}),
 	},
 	{
-		ID: "code-missing", Title: "The answer carries no code",
+		ID: "code-missing", Title: "The code is missing",
 		Meaning:    "The browser came back without code and without error: the page was not the end of the sign-in, or only part of the address was pasted.",
 		Proof:      "Neither code nor error is among the parameters.",
 		Remedy:     []string{"paste the address the browser ends up at after agreeing, whole", "check response_type: it must be code"},
 		References: []string{"RFC 6749 4.1.2"},
-		Judge: person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
+		Judge: either(codeNotSent, person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
 			r := p.Response
 			if r.Code != "" || r.Err != nil || r.AccessToken != "" {
 				return nil
@@ -69,7 +69,7 @@ var authorizationRules = []Rule{
 			}
 			slices.Sort(names)
 			return certain(leg, run.Item{What: "parameters that came", Where: legPlace(leg), Value: orNone(strings.Join(names, ", "))})
-		}),
+		})),
 	},
 	{
 		ID: "redirect-not-received", Title: "No answer came back",
@@ -114,13 +114,6 @@ var authorizationRules = []Rule{
 		Remedy:     []string{"use response_type: code, which is the default"},
 		References: []string{"RFC 6749 4.1.2.1"},
 		Judge:      refusedBy(run.Certain, oauth.ErrUnsupportedResponseType),
-	},
-	{
-		ID: "response-type-not-allowed", Title: "This client may not use this response type",
-		Meaning: "The client is known, and its registration does not list the authorization code grant (or the implicit one).", Proof: "unauthorized_client from the authorization endpoint.",
-		Remedy:     []string{"have the grant added to the client's registration"},
-		References: []string{"RFC 6749 4.1.2.1"},
-		Judge:      refusedBy(run.Certain, oauth.ErrUnauthorizedClient),
 	},
 	{
 		ID: "scope-wrongly-separated", Title: "The scopes are joined with something else than spaces",
@@ -248,13 +241,6 @@ var authorizationRules = []Rule{
 			}
 			return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{answerOf(e, leg)}}
 		}),
-	},
-	{
-		ID: "server-error-at-authorization", Title: "The authorization server failed",
-		Meaning: "server_error and temporarily_unavailable are what a redirect says in place of status 500 and 503.", Proof: "The error code in the answer.",
-		Remedy:     []string{"try again later", "hand the provider this run: tidy-courier journal show"},
-		References: []string{"RFC 6749 4.1.2.1"},
-		Judge:      refusedBy(run.Certain, oauth.ErrServerError, oauth.ErrTemporarilyUnavailable),
 	},
 	{
 		ID: "request-malformed", Title: "The server finds the authorization request wrong",

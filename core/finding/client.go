@@ -118,7 +118,7 @@ var clientRules = []Rule{
 		Proof:      "unauthorized_client from the token endpoint.",
 		Remedy:     []string{"have the grant added to the client's registration", "set grant: to one the client is registered for"},
 		References: []string{"RFC 6749 5.2"},
-		Judge:      grantNotAllowed,
+		Judge:      either(grantNotAllowed, refusedBy(run.Certain, oauth.ErrUnauthorizedClient)),
 	},
 	{
 		ID: "unsupported-grant-type", Title: "The server does not offer this grant at all",
@@ -133,7 +133,7 @@ var clientRules = []Rule{
 		Proof:      "invalid_scope.",
 		Remedy:     []string{"compare scope with the provider's documentation, letter by letter", "ask for one scope at a time to find the one that is refused: --scope NAME"},
 		References: []string{"RFC 6749 5.2", "RFC 6749 3.3"},
-		Judge:      invalidScope,
+		Judge:      either(scopeAtAuthorization, invalidScope),
 	},
 }
 
@@ -321,9 +321,6 @@ func unsupportedGrant(e *Evidence) *Match {
 }
 
 func invalidScope(e *Evidence) *Match {
-	if m := scopeAtAuthorization(e); m != nil {
-		return m
-	}
 	leg, o := e.refusedWith(false, oauth.ErrInvalidScope)
 	if leg == nil || form(leg)["grant_type"] == oauth.GrantRefresh {
 		return nil

@@ -14,18 +14,6 @@ import (
 // redemptionRules are causes in the exchange of a code for tokens.
 var redemptionRules = []Rule{
 	{
-		ID: "code-missing-in-token-request", Title: "The token request carries no code",
-		Meaning: "The grant is authorization_code, and the code that came with the redirect was not sent.", Proof: "The parameter is not in the body.",
-		Remedy:     []string{"begin again: tidy-courier obtain CLIENT"},
-		References: []string{"RFC 6749 4.1.3"},
-		Judge: redemption(func(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
-			if f["code"] != "" {
-				return nil
-			}
-			return certain(leg, run.Item{What: "code", Where: legPlace(leg), Value: "not sent"}, e.answerItem(leg, o))
-		}),
-	},
-	{
 		ID: "code-reused", Title: "The code was used before",
 		Meaning:    "A code works once. A second use is refused, and a careful server then also revokes what the first use gave.",
 		Proof:      "The journal has an earlier run that sent the same code, or the server's words say so.",
@@ -286,3 +274,11 @@ func idTokenRule(id, title, sign, meaning string) Rule {
 			return certain(leg, items...)
 		}}
 }
+
+// codeNotSent is a token request of the code grant without its code.
+var codeNotSent = redemption(func(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
+	if f["code"] != "" {
+		return nil
+	}
+	return certain(leg, run.Item{What: "code", Where: legPlace(leg), Value: "not sent"}, e.answerItem(leg, o))
+})

@@ -136,9 +136,11 @@ func (s *Session) Finish(err error) error {
 	if len(s.Run.Legs) > 0 {
 		j, bad := s.e.Store.Journal()
 		if bad == nil {
-			entry := j.Add(s.Run.Project, s.Run.Record(s.e.Mask))
-			if !s.e.Behind || len(s.spends) > 0 {
-				s.Run.N, bad = entry.Wait()
+			if s.e.Behind && len(s.spends) == 0 {
+				finished := *s.Run
+				j.AddBehind(finished.Project, func() run.Record { return finished.Record(s.e.Mask) })
+			} else {
+				s.Run.N, bad = j.Add(s.Run.Project, s.Run.Record(s.e.Mask)).Wait()
 			}
 			for _, sp := range s.spends {
 				if bad == nil {

@@ -25,6 +25,7 @@ type Journal struct {
 	insert *sql.Stmt
 	queue  chan *Entry
 	done   chan struct{}
+	lost   error // the first failure to store one of a series; Close returns it
 }
 
 var layout = sqlfile.Layout{Name: "journal.db", Version: 1, Schema: `
@@ -59,11 +60,12 @@ func Open(dir string, box *seal.Box) (*Journal, error) {
 	return j, nil
 }
 
-// Close writes what is still to be written and closes the journal.
+// Close writes what is still to be written and closes the journal. What could
+// not be stored of a series, for which nobody waited, is told here.
 func (j *Journal) Close() error {
 	close(j.queue)
 	<-j.done
-	return errors.Join(j.insert.Close(), j.db.Close())
+	return errors.Join(j.lost, j.insert.Close(), j.db.Close())
 }
 
 // place binds a record to its project; the run's number is not known before it

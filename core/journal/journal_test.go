@@ -71,7 +71,13 @@ func TestASeriesIsStoredInOrder(t *testing.T) {
 	j, err := Open(dir, box)
 	require.NoError(t, err)
 	for i := range 3 * maxBatch {
-		j.Add("p", run.Record{Command: "call", Client: strconv.Itoa(i)})
+		rec := run.Record{Command: "call", Client: strconv.Itoa(i)}
+		if i%10 == 3 { // somebody waits for this one, in the middle of the series
+			_, err := j.Add("p", rec).Wait()
+			require.NoError(t, err)
+			continue
+		}
+		j.AddBehind("p", func() run.Record { return rec })
 	}
 	require.NoError(t, j.Close())
 	j, err = Open(dir, box)
@@ -83,4 +89,14 @@ func TestASeriesIsStoredInOrder(t *testing.T) {
 	for i, s := range list {
 		assert.Equal(t, strconv.Itoa(3*maxBatch-1-i), s.Client)
 	}
+}
+
+func TestWhatASeriesLostIsTold(t *testing.T) {
+	box, _ := seal.NewBox(bytes.Repeat([]byte{3}, seal.KeySize))
+	j, err := Open(t.TempDir(), box)
+	require.NoError(t, err)
+	_, err = j.db.Exec("DROP TABLE runs")
+	require.NoError(t, err)
+	j.AddBehind("p", func() run.Record { return run.Record{Command: "call"} })
+	assert.ErrorContains(t, j.Close(), "runs")
 }
