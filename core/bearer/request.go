@@ -57,8 +57,7 @@ func Join(base, path string, query []Pair) (string, error) {
 		}
 	}
 	scheme, rest, _ := strings.Cut(target, "://")
-	rest, fragment, _ := strings.Cut(rest, "#")
-	_ = fragment // a fragment is never sent (RFC 7230 5.1)
+	rest, _, _ = strings.Cut(rest, "#") // a fragment is never sent (RFC 7230 5.1)
 	rest, raw, hasQuery := strings.Cut(rest, "?")
 	host, p, _ := strings.Cut(rest, "/")
 	if host == "" || scheme == "" {

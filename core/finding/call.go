@@ -106,9 +106,8 @@ func (e *Evidence) refusedCall(statuses ...int) *run.Leg {
 
 func (e *Evidence) apiItem(leg *run.Leg) run.Item {
 	value := fmt.Sprint(leg.Status())
-	if c, ok := challenge(leg); ok {
+	if _, ok := challenge(leg); ok {
 		value += " " + leg.Exchange.Response.Header.Get("WWW-Authenticate")
-		_ = c
 	} else if len(leg.Exchange.Response.Body) > 0 && !looksHTML(leg) {
 		value += " " + firstLine(leg.Exchange.Response.Body)
 	}
