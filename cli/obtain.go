@@ -9,6 +9,7 @@ import (
 	"tidycourier/core/fault"
 	"tidycourier/core/flow"
 	"tidycourier/core/oauth"
+	"tidycourier/core/pouch"
 	"tidycourier/core/project"
 	"tidycourier/core/run"
 )
@@ -64,7 +65,7 @@ as a client of the courier file.`,
 		err = s.Finish(err)
 		a.obtained(s, got)
 		if err == nil && write != "" {
-			return a.writeClient(write, c, ff)
+			return a.writeClient(write, c, got)
 		}
 		return err
 	}
@@ -210,7 +211,7 @@ func reveal(v *run.TokenView, got *flow.Obtained) {
 }
 
 // writeClient keeps what worked by flags as a client of the courier file.
-func (a *app) writeClient(name string, c *project.Client, ff *fieldFlags) error {
+func (a *app) writeClient(name string, c *project.Client, got *flow.Obtained) error {
 	if !project.UsableName(name) {
 		return fault.New(fault.Usage, "%q is not a usable name: letters, digits, dashes, dots and underscores", name).At("--write")
 	}
@@ -220,10 +221,35 @@ func (a *app) writeClient(name string, c *project.Client, ff *fieldFlags) error 
 	}
 	fields := append([]project.KV{{Name: "server", YAML: server}}, c.Fields()...)
 	path, err := a.editCourierFile("clients", name, fields)
-	if err == nil {
-		a.say("    kept as client %s in %s", name, a.relative(path))
+	if err != nil {
+		return err
 	}
-	return err
+	a.say("    kept as client %s in %s", name, a.relative(path))
+	return a.moveIn(path, name, got)
+}
+
+// moveIn puts the token set under the client it is now a client of, so that
+// nobody has to sign in twice.
+func (a *app) moveIn(path, name string, got *flow.Obtained) error {
+	opt, err := a.options()
+	if err != nil || got == nil {
+		return err
+	}
+	p, err := project.Open(path, opt)
+	if err != nil {
+		return err
+	}
+	c, err := p.Client(name)
+	if err != nil {
+		return err
+	}
+	held, err := a.disk.Pouch()
+	if err != nil {
+		return err
+	}
+	set := *got.Set
+	set.Basis, set.Server = flow.Basis(c), c.Server.Name
+	return held.Put(pouch.Key{Project: p.Key(), Stage: p.Stage(), Client: name}, &set)
 }
 
 // writeServer makes sure that the client's server is in the courier file, and
