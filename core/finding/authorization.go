@@ -72,6 +72,23 @@ var authorizationRules = []Rule{
 		})),
 	},
 	{
+		ID: "token-endpoint-used-as-authorization-endpoint", Title: "The browser was sent to the token endpoint",
+		Meaning: "The two endpoints were exchanged, or are set to the same URL. The token endpoint shows no page, so nobody could sign in.", Proof: "The address the browser was sent to is the token endpoint.",
+		Remedy:     []string{"set authorization_endpoint to the authorization endpoint, or remove it and let discovery find it"},
+		References: []string{"RFC 6749 3"},
+		Judge: func(e *Evidence) *Match {
+			leg := e.last(run.Authorization)
+			if leg == nil || e.Metadata == nil || e.Metadata.TokenEndpoint == "" || e.Person == nil || e.Person.Response != nil || !sameEndpoint(e.Metadata.AuthorizationEndpoint, e.Metadata.TokenEndpoint) {
+				return nil
+			}
+			place := "metadata"
+			if e.Client != nil && e.Client.Server != nil && e.Client.Server.Endpoints["authorization_endpoint"].Where != "" {
+				place = e.Client.Server.Endpoints["authorization_endpoint"].Where
+			}
+			return certain(leg, run.Item{What: "authorization_endpoint", Where: place, Value: e.Metadata.AuthorizationEndpoint}, run.Item{What: "token_endpoint", Where: "the settings or metadata", Value: e.Metadata.TokenEndpoint})
+		},
+	},
+	{
 		ID: "redirect-not-received", Title: "No answer came back",
 		Meaning:    "The browser never reached the redirect URI. Either nobody finished the sign-in, or the server shows an error page of its own (an unknown client or a redirect URI that is not registered is never redirected), or the browser runs on another machine.",
 		Proof:      "Nothing arrived at the listener within the time.",

@@ -113,6 +113,11 @@ var personCases = []ruleCase{
 	{"answer-in-fragment", run.Certain, healthyCode, []edit{func(e *Evidence) { e.Person.Response.Via = "fragment" }},
 		[]edit{func(e *Evidence) { e.Person.Response.Via, e.Person.Request.ResponseMode = "fragment", "fragment" }}},
 	{"implicit-discouraged", run.Certain, healthyCode, []edit{came("access_token", "a"), asked(func(r *oauth.AuthorizationRequest) { r.ResponseType = "token" })}, []edit{came("access_token", "a")}},
+	{"token-endpoint-used-as-authorization-endpoint", run.Certain, healthyCode, []edit{func(e *Evidence) {
+		e.Legs, e.Person.Response, e.Person.TimedOut, e.Answer, e.Metadata.AuthorizationEndpoint = e.Legs[:2], nil, time.Minute, nil, "https://h/token"
+	}}, []edit{func(e *Evidence) {
+		e.Legs, e.Person.Response, e.Person.TimedOut, e.Answer = e.Legs[:2], nil, time.Minute, nil
+	}}},
 	{"redirect-not-received", run.Certain, healthyCode, []edit{func(e *Evidence) {
 		e.Legs, e.Person.Response, e.Person.TimedOut, e.Answer = e.Legs[:2], nil, time.Minute, nil
 	}}, nil},
