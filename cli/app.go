@@ -81,7 +81,7 @@ func Main(args []string, sur Surroundings) int {
 
 func mainWith(ctx context.Context, args []string, sur Surroundings) int {
 	a := &app{Surroundings: sur}
-	root := a.root()
+	root := a.root(args)
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	if a.sender != nil {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 
@@ -25,7 +26,7 @@ const (
 	groupPractise   = "practise"
 )
 
-func (a *app) root() *cobra.Command {
+func (a *app) root(args []string) *cobra.Command {
 	cobra.EnableCommandSorting = false // the help keeps the order of the work
 	root := &cobra.Command{
 		Use:   "tidy-courier",
@@ -50,24 +51,40 @@ Start with:  tidy-courier demo`,
 	root.AddGroup(&cobra.Group{ID: groupSetUp, Title: "Set up:"}, &cobra.Group{ID: groupObtain, Title: "Obtain:"},
 		&cobra.Group{ID: groupUnderstand, Title: "Understand:"}, &cobra.Group{ID: groupCall, Title: "Call:"},
 		&cobra.Group{ID: groupDebug, Title: "Debug:"}, &cobra.Group{ID: groupPractise, Title: "Practise:"})
-	for _, c := range []struct {
-		group string
-		cmds  []*cobra.Command
-	}{
-		{groupSetUp, []*cobra.Command{a.initCommand(), a.discoverCommand(), a.showCommand(), a.schemaCommand()}},
-		{groupObtain, []*cobra.Command{a.obtainCommand(), a.refreshCommand(), a.pouchCommand()}},
-		{groupUnderstand, []*cobra.Command{a.decodeCommand()}},
-		{groupCall, []*cobra.Command{a.callCommand()}},
-		{groupDebug, []*cobra.Command{a.journalCommand()}},
-		{groupPractise, []*cobra.Command{a.demoCommand(), a.standinCommand()}},
-	} {
-		for _, cmd := range c.cmds {
-			cmd.GroupID = c.group
-			root.AddCommand(cmd)
+	for _, c := range a.commands() {
+		// a command that is named first is the only one that has to be made: that is half of the start
+		if len(args) > 0 && a.isCommand(args[0]) && args[0] != c.name {
+			continue
 		}
+		cmd := c.make()
+		cmd.GroupID = c.group
+		root.AddCommand(cmd)
 	}
-	root.AddCommand(a.versionCommand())
 	return root
+}
+
+// command is one command before it is made.
+type command struct {
+	group, name string
+	make        func() *cobra.Command
+}
+
+// commands lists every command, in the order of the work.
+func (a *app) commands() []command {
+	return []command{
+		{groupSetUp, "init", a.initCommand}, {groupSetUp, "discover", a.discoverCommand}, {groupSetUp, "show", a.showCommand}, {groupSetUp, "schema", a.schemaCommand},
+		{groupObtain, "obtain", a.obtainCommand}, {groupObtain, "refresh", a.refreshCommand}, {groupObtain, "pouch", a.pouchCommand},
+		{groupUnderstand, "decode", a.decodeCommand},
+		{groupCall, "call", a.callCommand},
+		{groupDebug, "journal", a.journalCommand},
+		{groupPractise, "demo", a.demoCommand}, {groupPractise, "standin", a.standinCommand},
+		{"", "version", a.versionCommand},
+	}
+}
+
+// isCommand reports whether an argument is a command's name, to the letter.
+func (a *app) isCommand(arg string) bool {
+	return slices.ContainsFunc(a.commands(), func(c command) bool { return c.name == arg })
 }
 
 func (a *app) globalFlags(f *pflag.FlagSet) {
