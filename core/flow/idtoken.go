@@ -1,21 +1,14 @@
 package flow
 
 import (
-	"crypto/sha256"
-	"crypto/sha512"
-	"encoding/base64"
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"tidycourier/core/fault"
 	"tidycourier/core/project"
 	"tidycourier/core/token"
 )
-
-// clockLeeway is how far two clocks may differ before a time in a token counts.
-const clockLeeway = time.Minute
 
 // checkIDToken is OpenID Connect Core 3.1.3.7 without the signature, which is
 // not checked here: the token came straight from the token endpoint.
@@ -37,33 +30,14 @@ func (s *Session) checkIDToken(c *project.Client, raw, access string) error {
 	if !slices.Contains(t.Audience(), c.ClientID.Value) {
 		return no("it is for %q, not for this client", strings.Join(t.Audience(), " "))
 	}
-	if exp, ok := t.Time("exp"); !ok || s.e.Now().After(exp.Add(clockLeeway)) {
+	if exp, ok := t.Time("exp"); !ok || s.e.Now().After(exp.Add(token.Leeway)) {
 		return no("it has expired, or carries no exp")
 	}
 	if p := s.Evidence.Person; p != nil && p.Request != nil && p.Request.Nonce != "" && t.Text("nonce") != p.Request.Nonce {
 		return no("its nonce is not the one that was sent")
 	}
-	if h := t.Text("at_hash"); h != "" && access != "" && h != accessHash(t.Header["alg"], access) {
+	if h := t.Text("at_hash"); h != "" && access != "" && h != token.AccessHash(t.Alg(), access) {
 		return no("its at_hash does not fit the access token")
 	}
 	return nil
-}
-
-// accessHash is the left half of the access token's hash (OpenID Connect Core
-// 3.1.3.6), with the hash that the signature's algorithm names.
-func accessHash(alg any, access string) string {
-	name, _ := alg.(string)
-	var sum []byte
-	switch {
-	case strings.HasSuffix(name, "384"):
-		h := sha512.Sum384([]byte(access))
-		sum = h[:]
-	case strings.HasSuffix(name, "512"), name == "EdDSA":
-		h := sha512.Sum512([]byte(access))
-		sum = h[:]
-	default:
-		h := sha256.Sum256([]byte(access))
-		sum = h[:]
-	}
-	return base64.RawURLEncoding.EncodeToString(sum[:len(sum)/2])
 }

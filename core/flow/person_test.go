@@ -20,6 +20,7 @@ import (
 	"tidycourier/core/oauth"
 	"tidycourier/core/project"
 	"tidycourier/core/run"
+	"tidycourier/core/token"
 )
 
 const deskFile = `version: 1
@@ -208,7 +209,7 @@ func TestStepsComeBeforeEachLeg(t *testing.T) {
 
 // OpenID Connect Core 3.1.3.7, with the at_hash of its example A.3.
 func TestIDTokenChecks(t *testing.T) {
-	assert.Equal(t, "77QmUPtjPfzWtF2AnpK9RQ", accessHash("RS256", "jHkWEdUXMU1BwAsC4vtUsZwnNvTIxEl0z9K3vx5KF0Y"))
+	assert.Equal(t, "77QmUPtjPfzWtF2AnpK9RQ", token.AccessHash("RS256", "jHkWEdUXMU1BwAsC4vtUsZwnNvTIxEl0z9K3vx5KF0Y"))
 	e := testEngine(t, strings.ReplaceAll(deskFile, "HOST", "http://127.0.0.1:1"))
 	c, err := e.Project.Client("desk")
 	require.NoError(t, err)

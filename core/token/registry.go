@@ -1,19 +1,24 @@
 package token
 
-// Kind is what a claim's value is.
-type Kind string
+import (
+	"maps"
+	"slices"
+)
+
+// ValueKind is what a claim's value is.
+type ValueKind string
 
 const (
-	KindText Kind = "text"
-	KindTime Kind = "time"
-	KindList Kind = "list"
-	KindAny  Kind = "any"
+	KindText ValueKind = "text"
+	KindTime ValueKind = "time"
+	KindList ValueKind = "list"
+	KindAny  ValueKind = "any"
 )
 
 // Claim is what a registered header parameter or claim means.
 type Claim struct {
 	Name    string
-	Kind    Kind
+	Kind    ValueKind
 	Meaning string
 	Compare string // what to hold it against
 	Source  string // where it is defined
@@ -45,6 +50,18 @@ var Registry = index(
 	Claim{"family_name", KindText, "the person's family name", "", "OpenID Connect Core 5.1"},
 	Claim{"preferred_username", KindText, "the name the person goes by; may change", "", "OpenID Connect Core 5.1"},
 	Claim{"email", KindText, "the person's mail address", "", "OpenID Connect Core 5.1"},
+	Claim{"middle_name", KindText, "the person's middle name", "", "OpenID Connect Core 5.1"},
+	Claim{"nickname", KindText, "what the person is called", "", "OpenID Connect Core 5.1"},
+	Claim{"profile", KindText, "the person's page", "", "OpenID Connect Core 5.1"},
+	Claim{"picture", KindText, "a picture of the person", "", "OpenID Connect Core 5.1"},
+	Claim{"website", KindText, "the person's web site", "", "OpenID Connect Core 5.1"},
+	Claim{"gender", KindText, "the person's gender", "", "OpenID Connect Core 5.1"},
+	Claim{"birthdate", KindText, "the person's birthday, YYYY-MM-DD", "", "OpenID Connect Core 5.1"},
+	Claim{"zoneinfo", KindText, "the person's time zone", "", "OpenID Connect Core 5.1"},
+	Claim{"locale", KindText, "the person's language", "", "OpenID Connect Core 5.1"},
+	Claim{"phone_number", KindText, "the person's telephone number", "", "OpenID Connect Core 5.1"},
+	Claim{"phone_number_verified", KindAny, "whether the server checked the number", "", "OpenID Connect Core 5.1"},
+	Claim{"address", KindAny, "the person's postal address", "", "OpenID Connect Core 5.1"},
 	Claim{"email_verified", KindAny, "whether the server checked the address", "", "OpenID Connect Core 5.1"},
 	Claim{"updated_at", KindTime, "when the person's record last changed", "", "OpenID Connect Core 5.1"},
 	Claim{"act", KindAny, "who acts, on behalf of the subject", "", "RFC 8693 4.1"},
@@ -63,6 +80,16 @@ var Registry = index(
 	Claim{"tid", KindText, "the tenant it belongs to", "the tenant you work for", "unregistered, widespread"},
 	Claim{"oid", KindText, "the subject's id inside its tenant", "", "unregistered, widespread"},
 	Claim{"ver", KindText, "the version of the token's layout", "", "unregistered, widespread"},
+	Claim{"permissions", KindList, "what it may do, in the server's own words", "", "unregistered, widespread"},
+	Claim{"cid", KindText, "the client it was issued to (some servers' name for client_id)", "client_id", "unregistered, widespread"},
+	Claim{"typ", KindText, "what kind of token, said among the claims", "", "unregistered, widespread"},
+	Claim{"sub_id", KindAny, "who the event is about, in parts", "", "RFC 9493 4"},
+	Claim{"htm", KindText, "the method a proof was made for", "the request's method", "RFC 9449 4.2"},
+	Claim{"htu", KindText, "the URL a proof was made for", "the request's URL", "RFC 9449 4.2"},
+	Claim{"ath", KindText, "ties a proof to its access token", "the access token's SHA-256", "RFC 9449 4.2"},
+	Claim{"_claim_names", KindAny, "claims that stand elsewhere", "", "OpenID Connect Core 5.6.2"},
+	Claim{"_claim_sources", KindAny, "where the claims that stand elsewhere are", "", "OpenID Connect Core 5.6.2"},
+	Claim{"sub_jwk", KindAny, "the key of a self-issued subject", "", "OpenID Connect Self-Issued 8"},
 )
 
 // HeaderRegistry explains JOSE header parameters (RFC 7515 4.1, RFC 7516 4.1).
@@ -79,8 +106,18 @@ var HeaderRegistry = index(
 	Claim{"x5u", KindText, "where the sender says its certificate is; never trust it", "", "RFC 7515 4.1.5"},
 	Claim{"x5c", KindList, "the signing certificate and its chain", "", "RFC 7515 4.1.6"},
 	Claim{"crit", KindList, "header parameters the reader must understand", "", "RFC 7515 4.1.11"},
+	Claim{"b64", KindAny, "whether the content is base64url-encoded", "", "RFC 7797 3"},
+	Claim{"apu", KindText, "the sender, in the key agreement", "", "RFC 7518 4.6.1.2"},
+	Claim{"apv", KindText, "the receiver, in the key agreement", "", "RFC 7518 4.6.1.3"},
+	Claim{"epk", KindAny, "the sender's key for this one message", "", "RFC 7518 4.6.1.1"},
+	Claim{"p2s", KindText, "the salt of a password's key", "", "RFC 7518 4.8.1.1"},
+	Claim{"p2c", KindAny, "how often a password is hashed", "", "RFC 7518 4.8.1.2"},
+	Claim{"nonce", KindText, "the server's nonce, mixed into the signature", "", "RFC 8555 6.5.2"},
 	Claim{"zip", KindText, "how the content was compressed before encryption", "", "RFC 7516 4.1.3"},
 )
+
+// sortedNames lists a mapping's names in a fixed order.
+func sortedNames(m map[string]any) []string { return slices.Sorted(maps.Keys(m)) }
 
 func index(claims ...Claim) map[string]Claim {
 	m := make(map[string]Claim, len(claims))

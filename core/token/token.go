@@ -1,10 +1,24 @@
-// Package token reads tokens: what form one has, what a JWT's header and claims
-// say, and what each of them means. It judges nothing it was not given: a
-// decoded token is not a verified one, and every Token says so.
+// Package token understands tokens: what form one has, what a JWT's header and
+// claims say and mean, whether its signature is right and its times, issuer and
+// audience fit, and how two of them differ.
+//
+//	paste.go     what people paste: quotes, headers, answers, broken lines
+//	token.go     compact and JSON serialization (RFC 7515, RFC 7516, RFC 7519)
+//	json.go      the JSON inside, read strictly and within bounds
+//	registry.go  what claims and header parameters mean
+//	reading.go   who it is for, who it is about, what it may do, who issued it
+//	oddity.go    what is wrong with a token by itself
+//	keys.go      keys from a JWKS, a PEM or JWK file, a shared secret
+//	verify.go    signature, time, issuer, audience: judged one by one
+//	decrypt.go   JWE
+//	compare.go   two tokens side by side
+//	lines.go     a token a line, in order, over all cores
+//
+// Everything is pure: keys, clock and expectations are handed in. A decoded
+// token is not a verified one, and every Token says so.
 package token
 
 import (
-	"bytes"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -19,8 +33,9 @@ import (
 type Form string
 
 const (
-	JWT    Form = "jwt"    // a signed JSON Web Token (RFC 7519, JWS compact form)
-	JWE    Form = "jwe"    // an encrypted one: only its header can be read (RFC 7516)
+	JWT    Form = "jwt"    // a JSON Web Token (RFC 7519) in a JWS
+	JWS    Form = "jws"    // signed content that is not a claims set (RFC 7515)
+	JWE    Form = "jwe"    // encrypted: only its header can be read (RFC 7516)
 	Opaque Form = "opaque" // a reference or an unknown form: only its issuer can read it
 )
 
@@ -28,8 +43,10 @@ const (
 const (
 	// MaxLength is 64 KiB: a header line beyond 16 KiB already fails at most servers.
 	MaxLength = 64 << 10
-	// MaxDepth bounds nesting in header and claims; real ones stay below 10.
-	MaxDepth = 64
+	// MaxNesting bounds tokens in tokens; real ones have one inside.
+	MaxNesting = 4
+	// MaxSignatures bounds the signatures or recipients of a JSON serialization.
+	MaxSignatures = 16
 )
 
 var (
@@ -41,135 +58,257 @@ var (
 	ErrGarbled = errors.New("this begins like a JWT but cannot be read as one")
 )
 
-// Token is a decoded token.
+// Token is a decoded token. It shares memory with Raw.
 type Token struct {
 	Raw    string
 	Form   Form
 	Header map[string]any
 	Claims map[string]any
-	// Order of the claims as they stand in the token.
+	// Order of header parameters and claims as they stand in the token.
 	HeaderOrder, ClaimOrder []string
-	Signed                  bool // a signature part is there; not that it is right
+	// Repeated are the names that stand there more than once: "exp", "header alg".
+	Repeated []string
+
+	Signed   bool   // a signature part is there; not that it is right
+	Detached bool   // the content is elsewhere (RFC 7515 appendix F)
+	JSON     bool   // in JSON serialization, not compact
+	Parties  int    // signatures of a JWS, recipients of a JWE
+	Content  string // of a JWS that is not a claims set
+	Inner    *Token // of a nested JWT (RFC 7519 2), or what decryption gave
+
+	payload string // the content, decoded
 }
 
 // Fingerprint compares tokens without showing them.
 func (t *Token) Fingerprint() string { return mask.Fingerprint(t.Raw) }
 
-// Decode reads a token in compact form. White space around it is ignored.
-// Anything that does not begin like a JWT is opaque, which is no error.
-func Decode(raw string) (*Token, error) {
+// Alg is the header's alg, or "".
+func (t *Token) Alg() string { s, _ := t.Header["alg"].(string); return s }
+
+// KeyID is the header's kid, or "".
+func (t *Token) KeyID() string { s, _ := t.Header["kid"].(string); return s }
+
+// Type is the header's typ in lower case without "application/" (RFC 7515 4.1.9).
+func (t *Token) Type() string {
+	s, _ := t.Header["typ"].(string)
+	return strings.TrimPrefix(strings.ToLower(s), "application/")
+}
+
+// Decode reads a token in compact or JSON serialization. White space around it
+// is ignored. Anything that does not begin like a JWT is opaque, which is no
+// error. What people paste around a token is Paste's business.
+func Decode(raw string) (*Token, error) { return decodeAt(raw, 0) }
+
+func decodeAt(raw string, level int) (*Token, error) {
 	raw = strings.TrimSpace(raw)
 	switch {
 	case raw == "":
 		return nil, ErrEmpty
 	case len(raw) > MaxLength:
 		return nil, ErrTooLong
+	case level > MaxNesting:
+		return nil, fmt.Errorf("%w: tokens stand in tokens more than %d deep", ErrGarbled, MaxNesting)
+	case raw[0] == '{':
+		return decodeJSON(raw, level)
 	}
 	t := &Token{Raw: raw, Form: Opaque}
-	parts := strings.Split(raw, ".")
-	if !strings.HasPrefix(raw, "eyJ") || len(parts) < 2 {
-		if strings.HasPrefix(raw, "eyJ") && looksLikeHeader(raw) {
+	if !strings.HasPrefix(raw, "eyJ") {
+		return t, nil
+	}
+	first, rest, dotted := strings.Cut(raw, ".")
+	if !dotted {
+		if _, err := part(first); err == nil {
 			return nil, fmt.Errorf("%w: it has no dot, so only the header is here; was it cut off?", ErrGarbled)
 		}
 		return t, nil
 	}
-	header, order, err := object(parts[0])
-	if err != nil {
-		return nil, fmt.Errorf("%w: the header, its first part, %w", ErrGarbled, err)
+	if err := t.header(first); err != nil {
+		return nil, err
 	}
-	t.Header, t.HeaderOrder = header, order
-	switch {
-	case len(parts) == 5:
-		t.Form = JWE
+	parts := strings.Count(rest, ".") + 2
+	switch parts {
+	case 5:
+		t.Form, t.Parties = JWE, 1
 		return t, nil
-	case len(parts) != 3:
-		return nil, fmt.Errorf("%w: it has %d parts, a signed token has 3 and an encrypted one 5", ErrGarbled, len(parts))
+	case 3:
+	default:
+		return nil, fmt.Errorf("%w: it has %d parts, a signed token has 3 and an encrypted one 5", ErrGarbled, parts)
 	}
-	if t.Claims, t.ClaimOrder, err = object(parts[1]); err != nil {
-		return nil, fmt.Errorf("%w: the claims, its second part, %w", ErrGarbled, err)
+	content, signature, _ := strings.Cut(rest, ".")
+	t.Form, t.Signed, t.Parties = JWT, signature != "", 1
+	if !base64URL(signature) {
+		return nil, fmt.Errorf("%w: the signature, its third part, is not base64url (RFC 7515 2)", ErrGarbled)
 	}
-	t.Form, t.Signed = JWT, parts[2] != ""
-	return t, nil
+	return t, t.content(content, level)
 }
 
-func looksLikeHeader(raw string) bool {
-	_, _, err := object(raw)
-	return err == nil
-}
-
-// object decodes one base64url part that must hold a JSON object.
-func object(part string) (map[string]any, []string, error) {
-	raw, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(part, "="))
+// header reads the protected header.
+func (t *Token) header(encoded string) error {
+	m, err := part(encoded)
 	if err != nil {
-		return nil, nil, fmt.Errorf("is not base64url (RFC 7515 2): %w", err)
+		return fmt.Errorf("%w: the header, its first part, %w", ErrGarbled, err)
 	}
-	if err := depth(raw); err != nil {
-		return nil, nil, err
-	}
-	var m map[string]any
-	dec := json.NewDecoder(bytes.NewReader(raw))
-	dec.UseNumber()
-	if err := dec.Decode(&m); err != nil {
-		return nil, nil, fmt.Errorf("is not a JSON object: %w", err)
-	}
-	if m == nil {
-		return nil, nil, errors.New("is not a JSON object")
-	}
-	return m, memberOrder(raw), nil
-}
-
-// depth refuses nesting beyond MaxDepth without building anything.
-func depth(raw []byte) error {
-	level, inString := 0, false
-	for i := 0; i < len(raw); i++ {
-		switch c := raw[i]; {
-		case inString && c == '\\':
-			i++
-		case c == '"':
-			inString = !inString
-		case inString:
-		case c == '{' || c == '[':
-			if level++; level > MaxDepth {
-				return fmt.Errorf("nests deeper than %d levels", MaxDepth)
-			}
-		case c == '}' || c == ']':
-			level--
-		}
+	t.Header, t.HeaderOrder = m.values, m.order
+	for _, name := range m.repeated {
+		t.Repeated = append(t.Repeated, "header "+name)
 	}
 	return nil
 }
 
-// memberOrder lists the names of an object's members as they stand in the text.
-func memberOrder(raw []byte) []string {
-	dec := json.NewDecoder(bytes.NewReader(raw))
-	if _, err := dec.Token(); err != nil {
+// content reads the second part: claims, a token inside, other content, or
+// nothing at all when it is detached.
+func (t *Token) content(encoded string, level int) error {
+	if encoded == "" {
+		t.Form, t.Detached = JWS, true
 		return nil
 	}
-	var names []string
-	for dec.More() {
-		key, err := dec.Token()
-		if err != nil {
-			return names
+	plain, err := decodeBase64(encoded)
+	if err != nil {
+		return fmt.Errorf("%w: the claims, its second part, %w", ErrGarbled, err)
+	}
+	t.payload = plain
+	if t.nested(plain) {
+		if t.Inner, err = decodeAt(plain, level+1); err != nil {
+			return fmt.Errorf("%w: the token inside it: %w", ErrGarbled, err)
 		}
-		name, _ := key.(string)
-		names = append(names, name)
-		var skip json.RawMessage
-		if dec.Decode(&skip) != nil {
-			return names
+		return nil
+	}
+	m, err := readObject(plain)
+	if err == nil {
+		t.Claims, t.ClaimOrder, t.Repeated = m.values, m.order, append(t.Repeated, m.repeated...)
+		return nil
+	}
+	if claimsExpected(t, plain) {
+		return fmt.Errorf("%w: the claims, its second part, %w", ErrGarbled, err)
+	}
+	t.Form, t.Content = JWS, plain
+	return nil
+}
+
+// nested reports whether the content is a token: cty says so (RFC 7519 5.2), or
+// it looks like one.
+func (t *Token) nested(plain string) bool {
+	cty, _ := t.Header["cty"].(string)
+	return strings.EqualFold(cty, "JWT") || strings.HasPrefix(plain, "eyJ") && strings.Count(plain, ".") >= 2
+}
+
+// claimsExpected tells a damaged claims set from content that never was one.
+func claimsExpected(t *Token, plain string) bool {
+	typ := t.Type()
+	return typ == "jwt" || strings.HasSuffix(typ, "+jwt") || strings.HasPrefix(strings.TrimSpace(plain), "{")
+}
+
+// decodeJSON reads a JWS or JWE in JSON serialization, general or flattened
+// (RFC 7515 7.2, RFC 7516 7.2). Of several signatures the first one's header
+// is shown.
+func decodeJSON(raw string, level int) (*Token, error) {
+	m, err := readObject(raw)
+	if err != nil {
+		return nil, fmt.Errorf("this begins like JSON, and %w", err)
+	}
+	t := &Token{Raw: raw, JSON: true, Parties: 1}
+	one := m.values
+	text := func(from map[string]any, name string) string { s, _ := from[name].(string); return s }
+	list := "signatures"
+	_, encrypted := m.values["ciphertext"]
+	_, signed := m.values["payload"]
+	switch {
+	case encrypted:
+		t.Form, list = JWE, "recipients"
+	case signed:
+		t.Form = JWT
+	default:
+		return nil, fmt.Errorf("%w: the JSON object has neither payload nor ciphertext (RFC 7515 7.2, RFC 7516 7.2)", ErrGarbled)
+	}
+	if several, ok := m.values[list].([]any); ok {
+		if len(several) == 0 || len(several) > MaxSignatures {
+			return nil, fmt.Errorf("%w: it has %d %s; 1 to %d can be read", ErrGarbled, len(several), list, MaxSignatures)
+		}
+		t.Parties = len(several)
+		if !encrypted {
+			one, _ = several[0].(map[string]any)
 		}
 	}
-	return names
+	if protected := text(one, "protected"); protected != "" {
+		if err := t.header(protected); err != nil {
+			return nil, err
+		}
+	}
+	for _, name := range []string{"unprotected", "header"} {
+		if open, ok := one[name].(map[string]any); ok {
+			t.addHeader(open)
+		}
+	}
+	if encrypted {
+		return t, nil
+	}
+	t.Signed = text(one, "signature") != ""
+	return t, t.content(text(m.values, "payload"), level)
 }
+
+// addHeader adds unprotected parameters; a protected one wins.
+func (t *Token) addHeader(open map[string]any) {
+	if t.Header == nil {
+		t.Header = map[string]any{}
+	}
+	for _, name := range sortedNames(open) {
+		if _, there := t.Header[name]; !there {
+			t.Header[name] = open[name]
+			t.HeaderOrder = append(t.HeaderOrder, name)
+		}
+	}
+}
+
+// part decodes one base64url part that must hold a JSON object.
+func part(encoded string) (members, error) {
+	plain, err := decodeBase64(encoded)
+	if err != nil {
+		return members{}, err
+	}
+	return readObject(plain)
+}
+
+// decodeBase64 decodes base64url without padding; padding is taken off, since
+// that it should not be there is Paste's to say.
+func decodeBase64(encoded string) (string, error) {
+	encoded = strings.TrimRight(encoded, "=")
+	raw := make([]byte, base64.RawURLEncoding.DecodedLen(len(encoded)))
+	n, err := base64.RawURLEncoding.Decode(raw, []byte(encoded))
+	if err != nil {
+		if strings.ContainsAny(encoded, "+/") {
+			return "", errors.New("is plain base64, where base64url is due: - and _ in place of + and / (RFC 7515 2)")
+		}
+		return "", fmt.Errorf("is not base64url (RFC 7515 2): %w", err)
+	}
+	return string(raw[:n]), nil
+}
+
+func base64URL(s string) bool {
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && c != '-' && c != '_' && c != '=' {
+			return false
+		}
+	}
+	return true
+}
+
+// beyond is about the year 6300: milliseconds land past it and are no NumericDate.
+const beyond = 1 << 37
 
 // Time reads a NumericDate claim (RFC 7519 2): seconds since 1970, with or
 // without a fraction. False when absent or no number.
-func (t *Token) Time(claim string) (time.Time, bool) {
-	n, ok := t.Claims[claim].(json.Number)
+func (t *Token) Time(claim string) (time.Time, bool) { return numericDate(t.Claims[claim]) }
+
+func numericDate(v any) (time.Time, bool) {
+	n, ok := v.(json.Number)
 	if !ok {
 		return time.Time{}, false
 	}
+	if i, err := n.Int64(); err == nil {
+		return time.Unix(i, 0).UTC(), i >= 0 && i <= beyond
+	}
 	f, err := n.Float64()
-	const beyond = 1 << 37 // about the year 6300; milliseconds land past it and are no NumericDate
 	if err != nil || f < 0 || f > beyond {
 		return time.Time{}, false
 	}
@@ -193,8 +332,10 @@ func (t *Token) Times() map[string]time.Time {
 func (t *Token) Text(claim string) string { s, _ := t.Claims[claim].(string); return s }
 
 // List reads a claim that is one string or an array of strings.
-func (t *Token) List(claim string) []string {
-	switch v := t.Claims[claim].(type) {
+func (t *Token) List(claim string) []string { return texts(t.Claims[claim]) }
+
+func texts(v any) []string {
+	switch v := v.(type) {
 	case string:
 		return []string{v}
 	case []any:
