@@ -30,12 +30,16 @@ func (a *app) held() (*project.Project, *pouch.Pouch, error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	held, err := a.pouch()
+	return p, held, err
+}
+
+func (a *app) pouch() (*pouch.Pouch, error) {
 	store, err := a.store()
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	held, err := store.Pouch()
-	return p, held, err
+	return store.Pouch()
 }
 
 func (a *app) pouchList() *cobra.Command {
@@ -67,15 +71,20 @@ func (a *app) pouchList() *cobra.Command {
 	return cmd
 }
 
-// set finds a client's token set, or says what is held instead.
+// set finds a client's token set in the stage in force.
 func (a *app) set(p *project.Project, held *pouch.Pouch, client string) (*pouch.Set, error) {
-	set, err := held.Get(pouch.Key{Project: p.Key(), Stage: p.Stage(), Client: client})
+	return a.setIn(p, held, client, p.Stage())
+}
+
+// setIn finds a client's token set, or says what is held instead.
+func (a *app) setIn(p *project.Project, held *pouch.Pouch, client, stage string) (*pouch.Set, error) {
+	set, err := held.Get(pouch.Key{Project: p.Key(), Stage: stage, Client: client})
 	if !errors.Is(err, pouch.ErrNone) {
 		return set, err
 	}
 	f := fault.New(fault.Settings, "the pouch holds no token for %q", client)
-	if p.Stage() != "" {
-		f = fault.New(fault.Settings, "the pouch holds no token for %q in stage %s", client, p.Stage())
+	if stage != "" {
+		f = fault.New(fault.Settings, "the pouch holds no token for %q in stage %s", client, stage)
 	}
 	list, err := held.List(p.Key(), false)
 	if err != nil {

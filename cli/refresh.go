@@ -5,6 +5,7 @@ import (
 
 	"tidycourier/core/flow"
 	"tidycourier/core/run"
+	"tidycourier/core/token"
 )
 
 func (a *app) refreshCommand() *cobra.Command {
@@ -66,7 +67,7 @@ func (a *app) refreshed(s *flow.Session, got *flow.Refreshed) {
 		a.say("    another process refreshed meanwhile; its result is used")
 	}
 	if got.Before != nil {
-		pen.SideBySide(got.Before, got.After)
+		pen.Comparison("before", "after", token.Compare(flow.SideOf(got.Before), flow.SideOf(got.After)), false)
 	}
 	pen.Values(view.Token)
 	if !a.g.quiet {

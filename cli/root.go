@@ -74,7 +74,9 @@ func (a *app) commands() []command {
 	return []command{
 		{groupSetUp, "init", a.initCommand}, {groupSetUp, "discover", a.discoverCommand}, {groupSetUp, "show", a.showCommand}, {groupSetUp, "schema", a.schemaCommand},
 		{groupObtain, "obtain", a.obtainCommand}, {groupObtain, "refresh", a.refreshCommand}, {groupObtain, "pouch", a.pouchCommand},
-		{groupUnderstand, "decode", a.decodeCommand},
+		{groupUnderstand, "decode", a.decodeCommand}, {groupUnderstand, "compare", a.compareCommand},
+		{groupUnderstand, "introspect", a.introspectCommand}, {groupUnderstand, "userinfo", a.userinfoCommand},
+		{groupUnderstand, "revoke", a.revokeCommand}, {groupUnderstand, "logout", a.logoutCommand},
 		{groupCall, "call", a.callCommand},
 		{groupDebug, "journal", a.journalCommand},
 		{groupPractise, "demo", a.demoCommand}, {groupPractise, "standin", a.standinCommand},

@@ -31,6 +31,7 @@ type standinFlags struct {
 	approve, asUser string
 	faults          []string
 	tls             bool
+	rotate          time.Duration
 }
 
 func (a *app) standinCommand() *cobra.Command {
@@ -58,6 +59,9 @@ and a .env for this very server. --fault switches on what real providers do wron
 			if err := a.announce(s, &f, ca); err != nil {
 				return err
 			}
+			if f.rotate > 0 {
+				go rotate(cmd.Context(), s, f.rotate)
+			}
 			return serve(cmd.Context(), s, l)
 		},
 	}
@@ -68,9 +72,26 @@ and a .env for this very server. --fault switches on what real providers do wron
 	fl.StringVar(&f.approve, "approve", standin.ApprovePage, "who answers the sign-in and consent pages: page, auto or deny")
 	fl.StringVar(&f.asUser, "as-user", "pilot", "with --approve auto: the `account` that signs in")
 	_ = cmd.RegisterFlagCompletionFunc("approve", cobra.FixedCompletions(approvals, cobra.ShellCompDirectiveNoFileComp)) // the flag is there
+	fl.DurationVar(&f.rotate, "rotate-keys", 0, "new signing keys each time this long has passed, as 10m; the ones before them stay one turn more")
 	fl.BoolVar(&f.tls, "tls", false, "serve https, with an authority of its own")
 	_ = cmd.RegisterFlagCompletionFunc("fault", cobra.FixedCompletions(standin.FaultNames(), cobra.ShellCompDirectiveNoFileComp)) // the flag is there
 	return cmd
+}
+
+// rotate makes new signing keys from time to time.
+func rotate(ctx context.Context, s *standin.Server, every time.Duration) {
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			if s.RotateKeys() != nil {
+				return // there is no randomness left; the keys stay
+			}
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 // wrapNames lays names out in lines of a help text.

@@ -17,6 +17,10 @@ import (
 var grantNames = map[string]string{oauth.GrantCode: "authorization code", oauth.GrantClientCredentials: "client credentials",
 	oauth.GrantPassword: "password", oauth.GrantRefresh: "refresh token"}
 
+// aboutHeld are commands about a token that is there already: the grant it came
+// by is not what they run.
+var aboutHeld = map[string]bool{"refresh": true, "introspect": true, "revoke": true, "userinfo": true, "logout": true, "decode": true}
+
 // Head draws the ladder's first line: whose run it is.
 func (p *Pen) Head(r *run.Record) {
 	var parts []string
@@ -26,7 +30,7 @@ func (p *Pen) Head(r *run.Record) {
 	switch {
 	case r.Call != "":
 		parts = append(parts, Safe(r.Call))
-	case grantNames[r.Grant] != "" && r.Command != "refresh":
+	case grantNames[r.Grant] != "" && !aboutHeld[r.Command]:
 		name := grantNames[r.Grant]
 		if r.Detail != "" {
 			name += " + " + r.Detail

@@ -53,12 +53,13 @@ type PouchEntry struct {
 	Refreshable bool       `json:"refreshable"`
 	Fingerprint string     `json:"fingerprint"`
 	Scope       []string   `json:"scope"`
+	ObtainedAt  time.Time  `json:"obtained_at"`
 }
 
 // NewPouchEntry makes the line of a token set.
 func NewPouchEntry(e pouch.Entry, now time.Time) PouchEntry {
 	out := PouchEntry{Client: e.Key.Client, Stage: e.Key.Stage, Grant: e.Set.Grant, State: e.Set.State(now), Refreshable: e.Set.RefreshToken != "",
-		Fingerprint: mask.Fingerprint(e.Set.AccessToken), Scope: e.Set.Scope}
+		Fingerprint: fingerprint(e.Set.AccessToken), Scope: e.Set.Scope, ObtainedAt: e.Set.ObtainedAt.UTC().Truncate(time.Second)}
 	if !e.Set.ExpiresAt.IsZero() {
 		at := e.Set.ExpiresAt.UTC().Truncate(time.Second)
 		out.ExpiresAt = &at
@@ -69,7 +70,17 @@ func NewPouchEntry(e pouch.Entry, now time.Time) PouchEntry {
 	return out
 }
 
-// Pouch draws what is held.
+func fingerprint(raw string) string {
+	if raw == "" {
+		return ""
+	}
+	return mask.Fingerprint(raw)
+}
+
+// lifeBar is how wide a token's remaining life is drawn.
+const lifeBar = 16
+
+// Pouch draws what is held, each with its remaining life as a bar.
 func (p *Pen) Pouch(list []PouchEntry) {
 	if len(list) == 0 {
 		p.line(p.faint("the pouch is empty; tidy-courier obtain CLIENT fills it"))
@@ -81,7 +92,11 @@ func (p *Pen) Pouch(list []PouchEntry) {
 		if e.Stage != "" {
 			name += p.faint(" @" + Safe(e.Stage))
 		}
-		rows = append(rows, []string{p.state(e.State), name, p.accent(e.Fingerprint), p.ends(e), refreshable(e.Refreshable), Safe(strings.Join(e.Scope, " "))})
+		ends := time.Time{}
+		if e.ExpiresAt != nil {
+			ends = *e.ExpiresAt
+		}
+		rows = append(rows, []string{p.state(e.State), name, p.accent(e.Fingerprint), p.bar(e.ObtainedAt, ends, e.State == "expiring", lifeBar), p.ends(e), refreshable(e.Refreshable), Safe(strings.Join(e.Scope, " "))})
 	}
 	p.table("", rows)
 }
@@ -100,7 +115,11 @@ func (p *Pen) ends(e PouchEntry) string {
 	if e.ExpiresAt == nil {
 		return "no end known"
 	}
-	return "until " + p.clock(*e.ExpiresAt) + " (" + p.relative(*e.ExpiresAt) + ")"
+	word := "until "
+	if e.State == "expired" {
+		word = "ended "
+	}
+	return word + p.clock(*e.ExpiresAt) + " (" + p.relative(*e.ExpiresAt) + ")"
 }
 
 func refreshable(yes bool) string {

@@ -17,6 +17,8 @@ type Client struct {
 	expired bool     // its secret is past its end
 	signing string   // alg of its access tokens; "" for opaque ones
 	life    int      // of its access tokens, in seconds
+
+	signedUserinfo bool // its userinfo answers are signed
 }
 
 func (c *Client) may(grant string) bool { return slices.Contains(c.Grants, grant) }
@@ -27,7 +29,7 @@ var registered = []Client{
 	{ID: "pilot-desk", AuthMethod: "none", Grants: []string{"authorization_code", "implicit", "refresh_token"}, RedirectURIs: []string{"http://127.0.0.1:8651/landing", "http://[::1]:8651/landing", "http://localhost:8651/landing"},
 		scopes: personScopes, signing: "RS256", life: 1800},
 	{ID: "harbour-portal", Secret: "hp/2Gang~Way+55&=", AuthMethod: "client_secret_basic", Grants: []string{"authorization_code", "refresh_token"}, RedirectURIs: []string{"http://127.0.0.1:8652/portal/callback", "https://portal.tides.example/callback"},
-		scopes: append([]string{"notices.write"}, personScopes...), signing: "ES256", life: 1800},
+		scopes: append([]string{"notices.write"}, personScopes...), signing: "ES256", life: 1800, signedUserinfo: true},
 	{ID: "kiosk", AuthMethod: "none", Grants: []string{"password", "refresh_token"}, RedirectURIs: []string{}, scopes: []string{"gauges.read", "offline_access"}, life: 120},
 	{ID: "relay", Secret: "rl-8Bell+Buoy~62", AuthMethod: "client_secret_basic", Grants: []string{"refresh_token"}, RedirectURIs: []string{}, RefreshToken: "rt-relay-4Kd8vQmHandedOver",
 		scopes: []string{"gauges.read", "offline_access"}, signing: "RS256", life: 1800},

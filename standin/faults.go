@@ -74,7 +74,18 @@ var tokenFaults = map[string]func(w http.ResponseWriter, status int, answer map[
 }
 
 // otherFaults act elsewhere than in the token answer.
-var otherFaults = []string{"strict-auth-method", "state-dropped", "iss-mismatch", "redirect-wrong-port", "id-token-wrong-nonce", "id-token-wrong-audience", "slow", "hang", "reset", "discovery-missing", "discovery-issuer-mismatch"}
+var otherFaults = []string{"strict-auth-method", "state-dropped", "iss-mismatch", "redirect-wrong-port", "id-token-wrong-nonce", "id-token-wrong-audience", "unknown-kid", "userinfo-wrong-sub", "clock-ahead", "clock-behind", "slow", "hang", "reset", "discovery-missing", "discovery-issuer-mismatch"}
+
+// clockOff is how wrong the server's clock is.
+func clockOff(faults map[string]bool) time.Duration {
+	switch {
+	case faults["clock-ahead"]:
+		return 10 * time.Minute
+	case faults["clock-behind"]:
+		return -10 * time.Minute
+	}
+	return 0
+}
 
 // FaultNames lists every fault, sorted.
 func FaultNames() []string {

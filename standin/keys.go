@@ -17,26 +17,29 @@ import (
 // keyring makes the signing keys at the first need: an RSA key costs up to
 // half a second, and most commands never ask for one.
 type keyring struct {
-	once sync.Once
-	keys map[string]jose.JSONWebKey // by alg
-	err  error
+	mu sync.Mutex
+	// generations of keys by alg, the oldest first; the last one signs.
+	generations []generation
+	// unlisted sign while a fault wants a kid that the key set lacks.
+	unlisted generation
 }
 
-func (k *keyring) load() (map[string]jose.JSONWebKey, error) {
-	k.once.Do(func() {
-		rsaKey, err := rsa.GenerateKey(rand.Reader, 2048)
-		if err != nil {
-			k.err = err
-			return
-		}
-		ecKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-		if err != nil {
-			k.err = err
-			return
-		}
-		k.keys = map[string]jose.JSONWebKey{"RS256": named(rsaKey, "RS256"), "ES256": named(ecKey, "ES256")}
-	})
-	return k.keys, k.err
+type generation map[string]jose.JSONWebKey
+
+// published is how many generations the key set shows: the one that signs, and
+// the one before it, whose tokens still live.
+const published = 2
+
+func newGeneration() (generation, error) {
+	rsaKey, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		return nil, err
+	}
+	ecKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	return generation{"RS256": named(rsaKey, "RS256"), "ES256": named(ecKey, "ES256")}, nil
 }
 
 func named(key any, alg string) jose.JSONWebKey {
@@ -47,17 +50,63 @@ func named(key any, alg string) jose.JSONWebKey {
 	return j
 }
 
+// load gives the generations that are published, the one that signs last.
+func (k *keyring) load() ([]generation, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if len(k.generations) == 0 {
+		g, err := newGeneration()
+		if err != nil {
+			return nil, err
+		}
+		k.generations = []generation{g}
+	}
+	return k.generations[max(0, len(k.generations)-published):], nil
+}
+
+// hidden gives keys that the key set never shows.
+func (k *keyring) hidden() (generation, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.unlisted == nil {
+		g, err := newGeneration()
+		if err != nil {
+			return nil, err
+		}
+		k.unlisted = g
+	}
+	return k.unlisted, nil
+}
+
+// RotateKeys makes new signing keys. Those before them stay in the key set
+// until the next rotation.
+func (s *Server) RotateKeys() error {
+	if _, err := s.keys.load(); err != nil {
+		return err
+	}
+	g, err := newGeneration()
+	if err != nil {
+		return err
+	}
+	s.keys.mu.Lock()
+	defer s.keys.mu.Unlock()
+	s.keys.generations = append(s.keys.generations, g)
+	return nil
+}
+
 // jwks is the public half (RFC 7517 5).
 func (s *Server) jwks(w http.ResponseWriter, _ *http.Request) {
-	keys, err := s.keys.load()
+	generations, err := s.keys.load()
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
 	}
 	set := jose.JSONWebKeySet{}
-	for _, alg := range []string{"RS256", "ES256"} {
-		key := keys[alg]
-		set.Keys = append(set.Keys, key.Public())
+	for i := len(generations) - 1; i >= 0; i-- {
+		for _, alg := range []string{"RS256", "ES256"} {
+			key := generations[i][alg]
+			set.Keys = append(set.Keys, key.Public())
+		}
 	}
 	w.Header().Set("Cache-Control", "public, max-age=300")
 	writeJSON(w, http.StatusOK, set)
@@ -65,9 +114,15 @@ func (s *Server) jwks(w http.ResponseWriter, _ *http.Request) {
 
 // sign makes a JWT of a type (RFC 7515 4.1.9).
 func (s *Server) sign(alg, typ string, claims map[string]any) (string, error) {
-	keys, err := s.keys.load()
+	generations, err := s.keys.load()
 	if err != nil {
 		return "", err
+	}
+	keys := generations[len(generations)-1]
+	if s.faults["unknown-kid"] {
+		if keys, err = s.keys.hidden(); err != nil {
+			return "", err
+		}
 	}
 	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.SignatureAlgorithm(alg), Key: keys[alg]}, (&jose.SignerOptions{}).WithType(jose.ContentType(typ)))
 	if err != nil {
@@ -84,24 +139,36 @@ func (s *Server) sign(alg, typ string, claims map[string]any) (string, error) {
 	return jws.CompactSerialize()
 }
 
-// verify returns the claims of a JWT that this server signed.
+// verify returns the claims of a JWT that this server signed, with a key that
+// is still published or, under the fault, with one that never was.
 func (s *Server) verify(raw string) (map[string]any, error) {
-	keys, err := s.keys.load()
+	generations, err := s.keys.load()
 	if err != nil {
 		return nil, err
+	}
+	if s.faults["unknown-kid"] {
+		unlisted, err := s.keys.hidden()
+		if err != nil {
+			return nil, err
+		}
+		generations = append([]generation{unlisted}, generations...)
 	}
 	jws, err := jose.ParseSignedCompact(raw, []jose.SignatureAlgorithm{jose.RS256, jose.ES256})
 	if err != nil {
 		return nil, err
 	}
-	key, known := keys[string(jws.Signatures[0].Header.Algorithm)]
-	if !known || key.KeyID != jws.Signatures[0].Header.KeyID {
-		return nil, fmt.Errorf("the token's key is not one of ours")
+	header := jws.Signatures[0].Header
+	for _, g := range generations {
+		key, known := g[header.Algorithm]
+		if !known || key.KeyID != header.KeyID {
+			continue
+		}
+		payload, err := jws.Verify(key.Public())
+		if err != nil {
+			return nil, err
+		}
+		var claims map[string]any
+		return claims, json.Unmarshal(payload, &claims)
 	}
-	payload, err := jws.Verify(key.Public())
-	if err != nil {
-		return nil, err
-	}
-	var claims map[string]any
-	return claims, json.Unmarshal(payload, &claims)
+	return nil, fmt.Errorf("the token's key is not one of ours")
 }

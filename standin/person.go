@@ -4,7 +4,6 @@ import (
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
-	"net/http"
 	"net/url"
 	"strings"
 	"time"
@@ -191,16 +190,4 @@ func (s *Server) idToken(g *grantRecord, access string, now time.Time) (string, 
 		claims["aud"] = "another-client"
 	}
 	return s.sign("RS256", "JWT", claims)
-}
-
-// userinfo is OpenID Connect Core 5.3.
-func (s *Server) userinfo(w http.ResponseWriter, r *http.Request) {
-	s.guard("openid", func(w http.ResponseWriter, _ *http.Request, c *caller) {
-		u := findUser(c.subject)
-		doc := map[string]any{"sub": c.subject}
-		if u != nil && strings.Contains(" "+strings.Join(c.scope, " ")+" ", " profile ") {
-			doc["name"], doc["preferred_username"] = u.fullName, u.Name
-		}
-		writeJSON(w, http.StatusOK, doc)
-	})(w, r)
 }

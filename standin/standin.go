@@ -85,6 +85,10 @@ func New(cfg Config) (*Server, error) {
 		}
 		s.faults[f] = true
 	}
+	if off := clockOff(s.faults); off != 0 {
+		right := s.cfg.Now
+		s.cfg.Now = func() time.Time { return right().Add(off) }
+	}
 	return s, nil
 }
 
@@ -105,6 +109,9 @@ func (s *Server) Handler() http.Handler {
 	r.Post("/consent", s.consent)
 	r.Get("/userinfo", s.userinfo)
 	r.Post("/userinfo", s.userinfo)
+	r.Post("/introspect", s.introspect)
+	r.Post("/revoke", s.revoke)
+	r.Get("/logout", s.logout)
 	r.Post("/token", s.token)
 	r.Get("/token", s.tokenWrongMethod)
 	r.Get("/", s.home)
@@ -139,6 +146,7 @@ func (s *Server) metadata(w http.ResponseWriter, r *http.Request) {
 	iss := s.cfg.Issuer
 	doc := map[string]any{
 		"issuer": iss, "authorization_endpoint": iss + "/authorize", "token_endpoint": iss + "/token", "jwks_uri": iss + "/keys", "userinfo_endpoint": iss + "/userinfo",
+		"introspection_endpoint": iss + "/introspect", "revocation_endpoint": iss + "/revoke", "end_session_endpoint": iss + "/logout",
 		"scopes_supported":                               []string{"openid", "profile", "offline_access", "gauges.read", "notices.write"},
 		"grant_types_supported":                          knownGrants,
 		"response_types_supported":                       []string{"code", "token"},

@@ -4,7 +4,6 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/json"
-	"mime"
 	"net/http"
 	"net/url"
 	"slices"
@@ -58,17 +57,8 @@ func (s *Server) token(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) grant(r *http.Request) (map[string]any, *refused) {
-	if mt, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); mt != "application/x-www-form-urlencoded" {
-		return nil, refuse("invalid_request", "the request body must be application/x-www-form-urlencoded")
-	}
-	r.Body = http.MaxBytesReader(nil, r.Body, 64<<10)
-	if err := r.ParseForm(); err != nil {
-		return nil, refuse("invalid_request", "the request body cannot be read")
-	}
-	for name, values := range r.PostForm {
-		if len(values) > 1 {
-			return nil, refuse("invalid_request", "the parameter "+name+" is there more than once")
-		}
+	if no := readForm(r); no != nil {
+		return nil, no
 	}
 	client, no := s.authenticate(r)
 	if no != nil {

@@ -23,27 +23,12 @@ var callRules = []Rule{
 		Judge:      noToken,
 	},
 	{
-		ID: "token-expired", Title: "The access token has expired",
-		Meaning: "Its exp claim lies in the past.", Proof: "exp against the clock.",
-		Remedy:     []string{"obtain a new one: tidy-courier obtain CLIENT"},
-		References: []string{"RFC 6750 3.1", "RFC 7519 4.1.4"},
-		Judge:      tokenExpired,
-	},
-	{
 		ID: "insufficient-scope", Title: "The token may not do this",
 		Meaning:    "The token is good, and does not carry the scope this call needs.",
 		Proof:      "The scope the API names (or the courier file's needs) is not in the token.",
 		Remedy:     []string{"ask for the scope: add it to the client's scope, and obtain again", "when it is asked for and not granted, have the provider grant it to the client"},
 		References: []string{"RFC 6750 3.1"},
 		Judge:      insufficientScope,
-	},
-	{
-		ID: "audience-not-the-api", Title: "The token is for another audience",
-		Meaning:    "Its aud claim names something other than this API; an API must refuse it.",
-		Proof:      "aud in the token against needs.audience in the courier file.",
-		Remedy:     []string{"ask for the API's audience or resource in the token request: parameters: { token: { audience: … } }"},
-		References: []string{"RFC 9068 4", "RFC 8707"},
-		Judge:      wrongAudience,
 	},
 	{
 		ID: "token-not-accepted", Title: "The API does not accept the token, which looks right",
@@ -98,6 +83,9 @@ var callRules = []Rule{
 // statuses.
 func (e *Evidence) refusedCall(statuses ...int) *run.Leg {
 	leg := e.last(run.Call)
+	if leg == nil {
+		leg = e.last(run.Userinfo) // a protected resource like any other
+	}
 	if leg == nil || !slices.Contains(statuses, leg.Status()) {
 		return nil
 	}
@@ -218,7 +206,7 @@ func wrongAudience(e *Evidence) *Match {
 
 func notAccepted(e *Evidence) *Match {
 	leg := e.refusedCall(401)
-	if leg == nil || sentToken(leg) == "" || tokenExpired(e) != nil || wrongAudience(e) != nil || insufficientScope(e) != nil || headerMissing(e) != nil {
+	if leg == nil || sentToken(leg) == "" || tokenExpired(e) != nil || wrongAudience(e) != nil || insufficientScope(e) != nil || headerMissing(e) != nil || sentIDToken(e) != nil {
 		return nil
 	}
 	m := &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{e.apiItem(leg)}}

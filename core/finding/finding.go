@@ -10,6 +10,7 @@ package finding
 
 import (
 	"cmp"
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -51,6 +52,11 @@ type Evidence struct {
 	IDTokenFault string
 	// First is true when this client never had a token here before.
 	First bool
+	// UserinfoSub and IDTokenSub are whom a userinfo answer and the id token are
+	// about.
+	UserinfoSub, IDTokenSub string
+	// Examined is a token that is looked at, outside any call.
+	Examined *Examined
 	// Spent looks up when a code or refresh token (by fingerprint) was sent before.
 	Spent func(kind, fingerprint string) *Spent
 }
@@ -95,13 +101,18 @@ func Judge(e *Evidence) []run.Finding {
 			out = append(out, r.finding(m))
 		}
 	}
-	slices.SortStableFunc(out, func(a, b run.Finding) int {
+	return decide(ranked(out))
+}
+
+// ranked puts the surest first and notes last.
+func ranked(list []run.Finding) []run.Finding {
+	slices.SortStableFunc(list, func(a, b run.Finding) int {
 		if a.Note != b.Note {
 			return map[bool]int{true: 1, false: -1}[a.Note]
 		}
 		return cmp.Compare(a.Certainty.Rank(), b.Certainty.Rank())
 	})
-	return decide(out)
+	return list
 }
 
 // decide drops the candidates of a leg whose cause is proved, and all but the
@@ -155,7 +166,7 @@ func IDs() []string {
 
 // catalogue is every rule, in the order of the work; of equally certain
 // candidates the earlier one is shown first.
-var catalogue = slices.Concat(reachRules, answerRules, discoveryRules, authorizationRules, requestRules, redemptionRules, refreshRules, passwordRules, clientRules, tokenRules, callRules)
+var catalogue = slices.Concat(reachRules, answerRules, discoveryRules, authorizationRules, requestRules, redemptionRules, refreshRules, passwordRules, clientRules, tokenRules, itselfRules, userinfoRules, callRules)
 
 // last returns the last leg of a kind, or nil.
 func (e *Evidence) last(kind run.Kind) *run.Leg {
@@ -185,11 +196,32 @@ func (e *Evidence) refusal() (*run.Leg, *oauth.Error) {
 	return leg, nil
 }
 
+// heldRefusal is a refusal by the introspection or revocation endpoint, where a
+// client authenticates as at the token endpoint.
+func (e *Evidence) heldRefusal() (*run.Leg, *oauth.Error) {
+	leg := e.last(run.Revocation)
+	if leg == nil {
+		leg = e.last(run.Introspection)
+	}
+	if leg == nil || leg.Status() < 400 {
+		return nil, nil
+	}
+	r := leg.Exchange.Response
+	var o *oauth.Error
+	if err := oauth.ParseRevocation(r.Status, r.Header.Get("Content-Type"), r.Body); errors.As(err, &o) {
+		return leg, o
+	}
+	return leg, nil
+}
+
 // refusedWith is refusal for rules that fit certain codes only. A leg is
 // returned too when the server gave no code at all and silent is true: many
 // answer with an empty 400 or 401.
 func (e *Evidence) refusedWith(silent bool, codes ...string) (*run.Leg, *oauth.Error) {
 	leg, o := e.refusal()
+	if leg == nil && slices.Contains(codes, oauth.ErrInvalidClient) {
+		leg, o = e.heldRefusal()
+	}
 	switch {
 	case leg == nil:
 		return nil, nil

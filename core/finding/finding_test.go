@@ -180,7 +180,7 @@ var ruleCases = []ruleCase{
 
 func TestRules(t *testing.T) {
 	covered := map[string]bool{}
-	for _, c := range append(slices.Clone(ruleCases), personCases...) {
+	for _, c := range slices.Concat(ruleCases, personCases, examinedCases, userinfoCases) {
 		covered[c.id] = true
 		found := judged(c.base, c.fires...)
 		i := slices.IndexFunc(found, func(f run.Finding) bool { return f.ID == c.id })

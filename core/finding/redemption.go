@@ -258,7 +258,7 @@ func verifierMismatch(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.E
 func idTokenRule(id, title, sign, meaning string) Rule {
 	return Rule{ID: id, Title: title, Meaning: meaning, Proof: "The claim of the id token against what was sent.",
 		Remedy: []string{"run obtain again; when it stays, hand the provider this run"}, References: []string{"OpenID Connect Core 3.1.3.7"},
-		Judge: func(e *Evidence) *Match {
+		Judge: either(onToken(verificationFailed(id)), func(e *Evidence) *Match {
 			leg := e.last(run.Token)
 			if leg == nil || e.Answer == nil || e.Answer.IDToken == "" || !strings.Contains(e.IDTokenFault, sign) {
 				return nil
@@ -272,7 +272,7 @@ func idTokenRule(id, title, sign, meaning string) Rule {
 				items = pair("client_id", e.Client.ClientID.Where, e.Client.ClientID.Value, "aud of the id token", legPlace(leg), strings.Join(t.Audience(), " "))
 			}
 			return certain(leg, items...)
-		}}
+		})}
 }
 
 // codeNotSent is a token request of the code grant without its code.

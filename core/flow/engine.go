@@ -47,6 +47,9 @@ type Store interface {
 	// Lock holds a client's lock, so that one process refreshes at a time. The
 	// kernel releases it when the holder dies.
 	Lock(ctx context.Context, name string) (release func(), err error)
+	// Folder is where files that need no seal may be kept, such as public keys;
+	// "" when there is none.
+	Folder() string
 }
 
 // Session is one run being made.

@@ -88,6 +88,14 @@ func (d *Disk) Lock(ctx context.Context, name string) (func(), error) {
 	return func() { _ = lock.Unlock() }, nil
 }
 
+// Folder is the state folder, made when it is not there; "" when it cannot be.
+func (d *Disk) Folder() string {
+	if sqlfile.EnsureDir(d.Dir) != nil {
+		return ""
+	}
+	return d.Dir
+}
+
 // Close closes what was opened.
 func (d *Disk) Close() error {
 	d.mu.Lock()

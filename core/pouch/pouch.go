@@ -171,6 +171,23 @@ func (p *Pouch) Put(k Key, s *Set) error {
 	return sqlfile.Explain(err, p.path)
 }
 
+// Replace changes a set in its place: the one it replaced before stays the
+// previous one. ErrNone when there is none.
+func (p *Pouch) Replace(k Key, s *Set) error {
+	plain, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	res, err := p.db.Exec(`UPDATE token_sets SET sealed=? WHERE project=? AND stage=? AND client=?`, p.box.Seal(plain, k.place()), k.Project, k.Stage, k.Client)
+	if err != nil {
+		return sqlfile.Explain(err, p.path)
+	}
+	if n, _ := res.RowsAffected(); n == 0 {
+		return ErrNone
+	}
+	return nil
+}
+
 // Entry is a set with its key.
 type Entry struct {
 	Key Key

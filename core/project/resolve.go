@@ -339,3 +339,27 @@ func (p *Project) AllNames() []string {
 	sort.Strings(out)
 	return out
 }
+
+// OtherIssuers maps the issuers of the stages that are not in force to where
+// they are from, as "server NAME in stage NAME". Entries that cannot be resolved
+// there are left out.
+func (p *Project) OtherIssuers() map[string]string {
+	out := map[string]string{}
+	for _, stage := range append([]string{""}, p.Names("stages")...) {
+		if stage == p.opt.Stage {
+			continue
+		}
+		other := *p
+		other.opt.Stage = stage
+		place := "in stage " + stage
+		if stage == "" {
+			place = "without a stage"
+		}
+		for _, name := range p.Names("servers") {
+			if s, err := other.Server(name); err == nil && s.Issuer.Value != "" {
+				out[s.Issuer.Value] = "server " + name + " " + place
+			}
+		}
+	}
+	return out
+}

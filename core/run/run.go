@@ -23,6 +23,8 @@ const (
 	Call          Kind = "call"
 	Userinfo      Kind = "userinfo request"
 	Keys          Kind = "key set request"
+	Introspection Kind = "introspection request"
+	Revocation    Kind = "revocation request"
 )
 
 // Leg is one step of a grant or call. A leg that is a request holds its

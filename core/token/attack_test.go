@@ -83,7 +83,8 @@ func TestAttacks(t *testing.T) {
 	pub := publicPEM(t)
 	pemKeys, err := ParseKey(pub)
 	require.NoError(t, err)
-	flipped := []byte(parts[2])
+	flipped, err := base64.RawURLEncoding.DecodeString(parts[2])
+	require.NoError(t, err)
 	flipped[10] ^= 1
 	tests := []struct {
 		name, raw string
@@ -99,7 +100,7 @@ func TestAttacks(t *testing.T) {
 		{"HS256 with the public key as secret, PEM (2.1)", mac(`{"alg":"HS256","kid":"k1"}`, string(pub)), pemKeys, CauseAlg, "public ones"},
 		{"HS256 with the public key as secret, JWKS", mac(`{"alg":"HS256","kid":"k1"}`, string(pub)), keys, CauseAlg, "public ones"},
 		{"claims changed", parts[0] + "." + b64(`{"iss":"https://h","sub":"keeper"}`) + "." + parts[2], keys, CauseSignature, "changed"},
-		{"one bit of the signature", parts[0] + "." + parts[1] + "." + string(flipped), keys, CauseSignature, "changed"},
+		{"one bit of the signature", parts[0] + "." + parts[1] + "." + b64(string(flipped)), keys, CauseSignature, "changed"},
 		{"another issuer's key", sign(t, jose.RS256, testOther, "k1", claims, nil), keys, CauseSignature, "not made with it"},
 		{"unknown kid", sign(t, jose.RS256, testRSA, "k9", claims, nil), keys, CauseKeyNotFound, "k1, k2, k3"},
 		{"kid of a key of another kind (3.1)", sign(t, jose.RS256, testRSA, "k2", claims, nil), keys, CauseAlg, "EC P-256"},

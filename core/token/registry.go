@@ -80,6 +80,8 @@ var Registry = index(
 	Claim{"tid", KindText, "the tenant it belongs to", "the tenant you work for", "unregistered, widespread"},
 	Claim{"oid", KindText, "the subject's id inside its tenant", "", "unregistered, widespread"},
 	Claim{"ver", KindText, "the version of the token's layout", "", "unregistered, widespread"},
+	Claim{"username", KindText, "the name the person signs in with", "the account you signed in with", "RFC 7662 2.2"},
+	Claim{"token_type", KindText, "how it is to be sent", "", "RFC 7662 2.2"},
 	Claim{"permissions", KindList, "what it may do, in the server's own words", "", "unregistered, widespread"},
 	Claim{"cid", KindText, "the client it was issued to (some servers' name for client_id)", "client_id", "unregistered, widespread"},
 	Claim{"typ", KindText, "what kind of token, said among the claims", "", "unregistered, widespread"},
