@@ -13,6 +13,9 @@ import (
 
 // personInstead is a person's token where roles of an application are needed.
 func personInstead(_ *Evidence, x *Examined) *Match {
+	if len(x.Needs) == 0 {
+		return nil
+	}
 	r := x.reading()
 	if r.Person == nil || !*r.Person || len(x.Token.Roles()) > 0 || len(x.Token.Scope()) == 0 {
 		return nil
@@ -27,6 +30,9 @@ func personInstead(_ *Evidence, x *Examined) *Match {
 
 // applicationInstead is an application's token where a person's scope is needed.
 func applicationInstead(_ *Evidence, x *Examined) *Match {
+	if len(x.Needs) == 0 {
+		return nil
+	}
 	r := x.reading()
 	if r.Person == nil || *r.Person || len(x.Token.Scope()) > 0 || len(x.Token.Roles()) == 0 {
 		return nil
@@ -78,6 +84,9 @@ func examinedAudience(e *Evidence, x *Examined) *Match {
 }
 
 func examinedIssuer(e *Evidence, x *Examined) *Match {
+	if x.Issuer.Value == "" {
+		return nil
+	}
 	got := x.Token.Text("iss")
 	if got == "" || x.Issuer.Value == "" || got == x.Issuer.Value || examinedStage(e, x) != nil {
 		return nil
@@ -87,6 +96,9 @@ func examinedIssuer(e *Evidence, x *Examined) *Match {
 }
 
 func examinedStage(_ *Evidence, x *Examined) *Match {
+	if x.Issuer.Value == "" {
+		return nil
+	}
 	got := x.Token.Text("iss")
 	place, other := x.Stages[got]
 	if got == "" || !other || x.Issuer.Value == "" || got == x.Issuer.Value || strings.HasPrefix(x.Issuer.Where, "--") {
@@ -99,8 +111,11 @@ func examinedStage(_ *Evidence, x *Examined) *Match {
 // examinedIDToken needs somewhere the token is to be used: an id token by
 // itself is fine.
 func examinedIDToken(_ *Evidence, x *Examined) *Match {
+	if len(x.Needs) == 0 {
+		return nil
+	}
 	r := x.reading()
-	if r.Kind != token.IDToken || len(x.Needs) == 0 {
+	if r.Kind != token.IDToken {
 		return nil
 	}
 	return &Match{Certainty: run.Certain, Items: []run.Item{{What: "aud", Where: "the token " + x.Token.Fingerprint(), Value: strings.Join(x.Token.Audience(), " ")},
@@ -122,10 +137,11 @@ func sentIDToken(e *Evidence) *Match {
 		{What: "aud", Value: strings.Join(t.Audience(), " ")}, e.apiItem(leg)}}
 }
 
-func lacking(x *Examined, needed func(Need) project.List, held []string, what string) *Match {
-	if x.Token.Claims == nil || examinedIDToken(nil, x) != nil {
+func lacking(x *Examined, needed func(Need) project.List, carried func(*token.Token) []string, what string) *Match {
+	if len(x.Needs) == 0 || x.Token.Claims == nil || examinedIDToken(nil, x) != nil {
 		return nil
 	}
+	held := carried(x.Token)
 	for _, n := range x.Needs {
 		list := needed(n)
 		missing, _ := oauth.ScopeDifference(list.Values, held)
@@ -145,7 +161,7 @@ func lacking(x *Examined, needed func(Need) project.List, held []string, what st
 // verificationFailed is a part of the verification that failed for a cause.
 func verificationFailed(cause string) func(*Evidence, *Examined) *Match {
 	return func(_ *Evidence, x *Examined) *Match {
-		if x.Verification == nil {
+		if x.Verification == nil || !x.Verification.Failed() {
 			return nil
 		}
 		for _, c := range x.Verification.Checks() {

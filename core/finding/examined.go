@@ -2,7 +2,6 @@ package finding
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"tidycourier/core/project"
@@ -22,8 +21,9 @@ type Examined struct {
 	Opaque       string            // the client to introspect an opaque token with; may be empty
 	SignedIn     bool              // the client's grant has a person
 
-	odd  []token.Oddity
-	read *token.Reading
+	odd    []token.Oddity
+	looked bool // odd is filled
+	read   *token.Reading
 }
 
 // Need is what one API or call needs of a token.
@@ -34,16 +34,13 @@ type Need struct {
 	Roles    project.List
 }
 
-func (x *Examined) oddity(ids ...string) []token.Oddity {
-	if x.odd == nil {
-		x.odd = x.Token.Oddities()
-		if x.odd == nil {
-			x.odd = []token.Oddity{}
-		}
+func (x *Examined) oddity(id string) []token.Oddity {
+	if !x.looked {
+		x.odd, x.looked = x.Token.Oddities(), true
 	}
 	var out []token.Oddity
 	for _, o := range x.odd {
-		if slices.Contains(ids, o.ID) {
+		if o.ID == id {
 			out = append(out, o)
 		}
 	}
@@ -197,7 +194,7 @@ var itselfRules = []Rule{
 			if applicationInstead(e, x) != nil {
 				return nil
 			}
-			return lacking(x, func(n Need) project.List { return n.Scope }, x.Token.Scope(), "scope")
+			return lacking(x, func(n Need) project.List { return n.Scope }, (*token.Token).Scope, "scope")
 		}),
 	},
 	{
@@ -210,7 +207,7 @@ var itselfRules = []Rule{
 			if personInstead(e, x) != nil {
 				return nil
 			}
-			return lacking(x, func(n Need) project.List { return n.Roles }, x.Token.Roles(), "roles")
+			return lacking(x, func(n Need) project.List { return n.Roles }, (*token.Token).Roles, "roles")
 		}),
 	},
 	{

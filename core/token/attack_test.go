@@ -126,6 +126,27 @@ func TestAttacks(t *testing.T) {
 	}
 }
 
+// TestProvedHeadersAreStillVerified: once a header and key have made a good
+// signature, the short way must refuse what the long way refuses.
+func TestProvedHeadersAreStillVerified(t *testing.T) {
+	for _, alg := range []jose.SignatureAlgorithm{jose.RS256, jose.RS384, jose.RS512, jose.PS256} {
+		v := NewVerifier(jwks(t, jose.JSONWebKey{Key: &testRSA.PublicKey, KeyID: "k1"}))
+		first := mustDecode(t, sign(t, alg, testRSA, "k1", `{"n":1}`, nil))
+		plain := first.Fingerprint()
+		for range 3 {
+			assert.Equal(t, Pass, v.signature(first).Outcome)
+		}
+		assert.Equal(t, plain, first.Fingerprint())
+		second := sign(t, alg, testRSA, "k1", `{"n":2}`, nil)
+		assert.Equal(t, Pass, v.signature(mustDecode(t, second)).Outcome)
+		a, b := strings.Split(first.Raw, "."), strings.Split(second, ".")
+		for name, raw := range map[string]string{"another's signature": b[0] + "." + b[1] + "." + a[2], "other claims": b[0] + "." + b64(`{"n":3}`) + "." + b[2], "cut": second[:len(second)-4],
+			"another key": sign(t, alg, testOther, "k1", `{"n":2}`, nil)} {
+			assert.Equal(t, CauseSignature, v.signature(mustDecode(t, raw)).Cause, "%s: %s", alg, name)
+		}
+	}
+}
+
 func TestPartsAreJudgedByThemselves(t *testing.T) {
 	now := time.Unix(1774958400, 0)
 	claims := fmt.Sprintf(`{"iss":"https://h","aud":["https://h/api","x"],"exp":%d,"nbf":%d}`, now.Unix()+100, now.Unix()-100)

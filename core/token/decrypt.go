@@ -80,7 +80,7 @@ func opened(t *Token, plain string) (*Token, error) {
 	out := *t
 	out.payload = plain
 	if out.nested(plain) {
-		inner, err := decodeAt(plain, 1)
+		inner, err := decodeAt(plain, 1, nil)
 		if err != nil {
 			return nil, fmt.Errorf("it opens, and the token inside cannot be read: %w", err)
 		}

@@ -30,12 +30,17 @@ type members struct {
 // readObject reads one JSON object and nothing after it (RFC 8259), in one
 // pass. Repeated names are noted at the top and below it (as "cnf.jwk").
 func readObject(text string) (members, error) {
-	r := reader{text: text}
+	return readInto(text, nil)
+}
+
+// readInto is readObject with an empty map to fill, or nil for a new one.
+func readInto(text string, room map[string]any) (members, error) {
+	r := reader{text: text, room: room}
 	r.space()
 	if r.peek() != '{' {
 		return members{}, errors.New("is not a JSON object")
 	}
-	var m members
+	m := members{order: make([]string, 0, 12)}
 	values, err := r.object(&m, "")
 	if err != nil {
 		return members{}, fmt.Errorf("is not a JSON object: %w", err)
@@ -54,6 +59,7 @@ type reader struct {
 	at    int
 	depth int
 	count int
+	room  map[string]any // for the outermost object, or nil
 }
 
 var errBreaksOff = errors.New("it breaks off in the middle")
@@ -115,7 +121,14 @@ func (r *reader) object(top *members, path string) (map[string]any, error) {
 	if err := r.enter(); err != nil {
 		return nil, err
 	}
-	out := make(map[string]any, 8)
+	out := r.room
+	if out == nil || r.depth > 1 {
+		size := 8
+		if r.depth == 1 && len(r.text) > 240 {
+			size = 16 // growing costs more than the room
+		}
+		out = make(map[string]any, size)
+	}
 	if r.peek() == '}' {
 		r.at++
 		r.depth--

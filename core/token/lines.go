@@ -23,11 +23,12 @@ const chunkSize = 64 << 10
 // with the line as a line (it is too long), or nil.
 type Work func(dst []byte, n int, line string, bad error) []byte
 
-// chunk is some whole lines on their way.
+// chunk is some whole lines on their way, in one piece of text.
 type chunk struct {
-	first int // number of its first line, from 1
-	lines []string
-	bad   map[int]error // by index in lines
+	first int           // number of its first line, from 1
+	text  []byte        // the lines without their ends
+	ends  []int         // where each ends in text
+	bad   map[int]error // by index of the line
 	out   []byte
 	done  chan struct{}
 }
@@ -101,8 +102,10 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, 0, 4*chunkSize); ret
 
 func (c *chunk) run(work Work) {
 	out := (*buffers.Get().(*[]byte))[:0] // only these are put in
-	for i, line := range c.lines {
-		out = work(out, c.first+i, line, c.bad[i])
+	text, start := string(c.text), 0      // the lines share it
+	for i, end := range c.ends {
+		out = work(out, c.first+i, text[start:end], c.bad[i])
+		start = end
 	}
 	c.out = out
 	close(c.done)
@@ -112,60 +115,62 @@ func (c *chunk) run(work Work) {
 // skipped, without being held.
 func split(r io.Reader, send func(*chunk) bool) error {
 	br := bufio.NewReaderSize(r, chunkSize)
-	next, size := 1, 0
+	next := 1
 	c := &chunk{first: next, done: make(chan struct{})}
 	flush := func() bool {
-		if len(c.lines) == 0 {
+		if len(c.ends) == 0 {
 			return true
 		}
-		next += len(c.lines)
+		next += len(c.ends)
 		ok := send(c)
-		c, size = &chunk{first: next, done: make(chan struct{})}, 0
+		c = &chunk{first: next, done: make(chan struct{}), text: make([]byte, 0, chunkSize+chunkSize/4)}
 		return ok
 	}
 	for {
-		line, bad, err := readLine(br)
+		start := len(c.text)
+		bad, err := c.read(br)
 		if err != nil && !errors.Is(err, io.EOF) {
+			c.text = c.text[:start]
 			flush()
-			return fmt.Errorf("line %d: %w", next+len(c.lines), err)
+			return fmt.Errorf("line %d: %w", next+len(c.ends), err)
 		}
-		if err == nil || line != "" || bad != nil {
+		if err == nil || len(c.text) > start || bad != nil {
 			if bad != nil {
 				if c.bad == nil {
 					c.bad = map[int]error{}
 				}
-				c.bad[len(c.lines)] = bad
+				c.bad[len(c.ends)] = bad
 			}
-			c.lines = append(c.lines, line)
-			size += len(line)
+			c.ends = append(c.ends, len(c.text))
 		}
 		if err != nil {
 			flush()
 			return nil
 		}
-		if (size >= chunkSize || br.Buffered() == 0) && !flush() {
+		if (len(c.text) >= chunkSize || br.Buffered() == 0) && !flush() {
 			return nil
 		}
 	}
 }
 
-// readLine reads a line without its end; io.EOF when the input ends with it.
-func readLine(br *bufio.Reader) (line string, bad, err error) {
+// read appends one line without its end; io.EOF when the input ends with it.
+func (c *chunk) read(br *bufio.Reader) (bad, err error) {
+	start := len(c.text)
 	part, err := br.ReadSlice('\n')
-	if !errors.Is(err, bufio.ErrBufferFull) {
-		return strings.TrimSuffix(string(bytes.TrimSuffix(part, []byte("\n"))), "\r"), nil, err
-	}
-	long := bytes.Clone(part)
+	c.text = append(c.text, part...)
 	for errors.Is(err, bufio.ErrBufferFull) {
 		part, err = br.ReadSlice('\n')
-		if len(long) <= MaxLine {
-			long = append(long, part...)
+		if len(c.text)-start <= MaxLine {
+			c.text = append(c.text, part...)
 		}
 	}
-	if len(long) > MaxLine {
-		return "", ErrTooLong, err
+	line := bytes.TrimSuffix(bytes.TrimSuffix(c.text[start:], []byte("\n")), []byte("\r"))
+	c.text = c.text[:start+len(line)]
+	if len(line) > MaxLine {
+		c.text = c.text[:start]
+		return ErrTooLong, err
 	}
-	return strings.TrimSuffix(string(bytes.TrimSuffix(long, []byte("\n"))), "\r"), nil, err
+	return nil, err
 }
 
 // Bare reports whether a text is a token alone, so that nothing has to be taken
@@ -175,10 +180,17 @@ func Bare(s string) bool {
 		return false
 	}
 	for i := 0; i < len(s); i++ {
-		c := s[i]
-		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && c != '-' && c != '_' && c != '.' {
+		if !tokenBytes[s[i]] {
 			return false
 		}
 	}
 	return true
 }
+
+// tokenBytes are those of a compact serialization: base64url and the dot.
+var tokenBytes = func() (set [256]bool) {
+	for c := range set {
+		set[c] = c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_' || c == '.'
+	}
+	return set
+}()

@@ -24,6 +24,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"tidycourier/core/mask"
@@ -77,10 +78,16 @@ type Token struct {
 	Inner    *Token // of a nested JWT (RFC 7519 2), or what decryption gave
 
 	payload string // the content, decoded
+	print   string // the fingerprint, when verifying has computed it already
 }
 
 // Fingerprint compares tokens without showing them.
-func (t *Token) Fingerprint() string { return mask.Fingerprint(t.Raw) }
+func (t *Token) Fingerprint() string {
+	if t.print != "" {
+		return t.print
+	}
+	return mask.Fingerprint(t.Raw)
+}
 
 // Alg is the header's alg, or "".
 func (t *Token) Alg() string { s, _ := t.Header["alg"].(string); return s }
@@ -97,9 +104,65 @@ func (t *Token) Type() string {
 // Decode reads a token in compact or JSON serialization. White space around it
 // is ignored. Anything that does not begin like a JWT is opaque, which is no
 // error. What people paste around a token is Paste's business.
-func Decode(raw string) (*Token, error) { return decodeAt(raw, 0) }
+func Decode(raw string) (*Token, error) { return decodeAt(raw, 0, nil) }
 
-func decodeAt(raw string, level int) (*Token, error) {
+// Decoder decodes many tokens. It remembers the headers it has met, which
+// repeat from token to token: their maps are shared, and must not be changed.
+// It is safe for concurrent use.
+type Decoder struct {
+	mu      sync.RWMutex
+	headers map[string]members
+	rooms   sync.Pool // maps of claims to fill again
+}
+
+// Decode is the function of that name.
+func (d *Decoder) Decode(raw string) (*Token, error) { return decodeAt(raw, 0, d) }
+
+// Done gives a token back whose claims are not needed any more, so that the next
+// one can use their room.
+func (d *Decoder) Done(t *Token) {
+	if t.Claims != nil && len(t.Claims) <= 32 {
+		clear(t.Claims)
+		d.rooms.Put(t.Claims)
+		t.Claims = nil
+	}
+}
+
+func (d *Decoder) room() map[string]any {
+	if d == nil {
+		return nil
+	}
+	room, _ := d.rooms.Get().(map[string]any)
+	return room
+}
+
+// header reads a protected header, or remembers it.
+func (d *Decoder) header(encoded string) (members, error) {
+	if d == nil {
+		return part(encoded)
+	}
+	d.mu.RLock()
+	m, known := d.headers[encoded]
+	d.mu.RUnlock()
+	if known {
+		return m, nil
+	}
+	m, err := part(encoded)
+	if err != nil {
+		return m, err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.headers == nil {
+		d.headers = map[string]members{}
+	}
+	if len(d.headers) < maxHeaders {
+		d.headers[strings.Clone(encoded)] = m
+	}
+	return m, nil
+}
+
+func decodeAt(raw string, level int, d *Decoder) (*Token, error) {
 	raw = strings.TrimSpace(raw)
 	switch {
 	case raw == "":
@@ -122,7 +185,7 @@ func decodeAt(raw string, level int) (*Token, error) {
 		}
 		return t, nil
 	}
-	if err := t.header(first); err != nil {
+	if err := t.header(first, d); err != nil {
 		return nil, err
 	}
 	parts := strings.Count(rest, ".") + 2
@@ -139,12 +202,12 @@ func decodeAt(raw string, level int) (*Token, error) {
 	if !base64URL(signature) {
 		return nil, fmt.Errorf("%w: the signature, its third part, is not base64url (RFC 7515 2)", ErrGarbled)
 	}
-	return t, t.content(content, level)
+	return t, t.content(content, level, d)
 }
 
 // header reads the protected header.
-func (t *Token) header(encoded string) error {
-	m, err := part(encoded)
+func (t *Token) header(encoded string, d *Decoder) error {
+	m, err := d.header(encoded)
 	if err != nil {
 		return fmt.Errorf("%w: the header, its first part, %w", ErrGarbled, err)
 	}
@@ -157,7 +220,7 @@ func (t *Token) header(encoded string) error {
 
 // content reads the second part: claims, a token inside, other content, or
 // nothing at all when it is detached.
-func (t *Token) content(encoded string, level int) error {
+func (t *Token) content(encoded string, level int, d *Decoder) error {
 	if encoded == "" {
 		t.Form, t.Detached = JWS, true
 		return nil
@@ -168,12 +231,12 @@ func (t *Token) content(encoded string, level int) error {
 	}
 	t.payload = plain
 	if t.nested(plain) {
-		if t.Inner, err = decodeAt(plain, level+1); err != nil {
+		if t.Inner, err = decodeAt(plain, level+1, nil); err != nil {
 			return fmt.Errorf("%w: the token inside it: %w", ErrGarbled, err)
 		}
 		return nil
 	}
-	m, err := readObject(plain)
+	m, err := readInto(plain, d.room())
 	if err == nil {
 		t.Claims, t.ClaimOrder, t.Repeated = m.values, m.order, append(t.Repeated, m.repeated...)
 		return nil
@@ -230,7 +293,7 @@ func decodeJSON(raw string, level int) (*Token, error) {
 		}
 	}
 	if protected := text(one, "protected"); protected != "" {
-		if err := t.header(protected); err != nil {
+		if err := t.header(protected, nil); err != nil {
 			return nil, err
 		}
 	}
@@ -243,7 +306,7 @@ func decodeJSON(raw string, level int) (*Token, error) {
 		return t, nil
 	}
 	t.Signed = text(one, "signature") != ""
-	return t, t.content(text(m.values, "payload"), level)
+	return t, t.content(text(m.values, "payload"), level, nil)
 }
 
 // addHeader adds unprotected parameters; a protected one wins.
@@ -283,10 +346,11 @@ func decodeBase64(encoded string) (string, error) {
 	return string(raw[:n]), nil
 }
 
+// base64URL checks the letters, padding allowed.
 func base64URL(s string) bool {
+	s = strings.TrimRight(s, "=")
 	for i := 0; i < len(s); i++ {
-		c := s[i]
-		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && c != '-' && c != '_' && c != '=' {
+		if !tokenBytes[s[i]] || s[i] == '.' {
 			return false
 		}
 	}

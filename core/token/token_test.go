@@ -91,6 +91,23 @@ func TestClaimReaders(t *testing.T) {
 	assert.Equal(t, int64(1300819380), at.Unix())
 }
 
+// TestADecoderGivesWhatDecodeGives: what it remembers and uses again must not
+// show.
+func TestADecoderGivesWhatDecodeGives(t *testing.T) {
+	var d Decoder
+	for range 3 {
+		for _, raw := range []string{signedExample, unsecuredExample, make3(`{"a":1}`), make3(`{}`), make3(`{"a":{"b":[1]},"a":2}`), "eyJhbGciOiJub25lIn0.e30", "opaque", signedExample + ".x", make3(`[1]`)} {
+			want, bad := Decode(raw)
+			got, err := d.Decode(raw)
+			assert.Equal(t, bad, err, raw)
+			assert.Equal(t, want, got, raw)
+			if got != nil {
+				d.Done(got)
+			}
+		}
+	}
+}
+
 func FuzzDecode(f *testing.F) {
 	f.Add(signedExample)
 	f.Add(unsecuredExample)
