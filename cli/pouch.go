@@ -225,7 +225,7 @@ func (a *app) dropMany(p *project.Project, held *pouch.Pouch, all bool) ([]strin
 	}
 	dropped := []string{}
 	for _, e := range list {
-		if !all && (e.Set.State(a.Now()) != "expired" || e.Set.RefreshToken != "") {
+		if !all && (e.State(a.Now()) != "expired" || e.Refreshable) {
 			continue
 		}
 		if err := held.Drop(e.Key); err != nil {

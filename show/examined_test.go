@@ -162,9 +162,9 @@ func TestPouchDrawsLives(t *testing.T) {
 	entry := func(client string, ago time.Duration) PouchEntry {
 		s := &pouch.Set{AccessToken: client, ExpiresIn: &n, ObtainedAt: now.Add(-ago), Grant: "password"}
 		s.Settle()
-		return NewPouchEntry(pouch.Entry{Key: pouch.Key{Client: client}, Set: s}, now)
+		return NewPouchEntry(pouch.Entry{Key: pouch.Key{Client: client}, Summary: s.Summary()}, now)
 	}
-	endless := NewPouchEntry(pouch.Entry{Key: pouch.Key{Client: "endless"}, Set: &pouch.Set{AccessToken: "x"}}, now)
+	endless := NewPouchEntry(pouch.Entry{Key: pouch.Key{Client: "endless"}, Summary: (&pouch.Set{AccessToken: "x"}).Summary()}, now)
 	p, b := pen(120)
 	p.Pouch([]PouchEntry{entry("fresh", 0), entry("half", 15*time.Minute), entry("soon", 30*time.Minute-5*time.Second), entry("over", time.Hour), endless})
 	out := strings.Split(b.String(), "\n")

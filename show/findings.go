@@ -4,8 +4,6 @@ import (
 	"strings"
 	"unicode"
 
-	"charm.land/lipgloss/v2"
-
 	"tidycourier/core/run"
 )
 
@@ -32,7 +30,7 @@ const findingIndent = "      "
 
 // finding draws one: the cause and how sure, the evidence, what to change.
 func (p *Pen) finding(f run.Finding) {
-	room := p.width() - lipgloss.Width(findingIndent)
+	room := p.width() - width(findingIndent)
 	mark, title := p.red(shapeBad), p.strong(f.Title)
 	if f.Note {
 		mark, title = p.amber(shapeSoon), f.Title
@@ -40,7 +38,7 @@ func (p *Pen) finding(f run.Finding) {
 	p.line("   ", mark, "  ", title, "  ", p.faint(string(f.Certainty)))
 	label := 0
 	for _, it := range f.Evidence {
-		label = max(label, lipgloss.Width(it.What))
+		label = max(label, width(it.What))
 	}
 	label = min(label, 30)
 	for i, it := range f.Evidence {
@@ -75,7 +73,7 @@ func (p *Pen) item(it run.Item, label, room int) {
 		if i == 0 {
 			head = pad(Safe(it.What), label)
 		}
-		if i == len(lines)-1 && place != "" && lipgloss.Width(l)+lipgloss.Width(place)+3 <= room-label-2 {
+		if i == len(lines)-1 && place != "" && width(l)+width(place)+3 <= room-label-2 {
 			p.line(findingIndent, p.faint(head), "  ", l, "   ", p.faint(place))
 			return
 		}
@@ -124,5 +122,5 @@ func (p *Pen) difference(a, b string, label int) {
 	case unicode.ToLower(ra[i]) == unicode.ToLower(rb[i]):
 		what = "differs in case"
 	}
-	p.line(findingIndent, strings.Repeat(" ", label+2+lipgloss.Width(string(rb[:i]))), p.red("^ "+what))
+	p.line(findingIndent, strings.Repeat(" ", label+2+width(string(rb[:i]))), p.red("^ "+what))
 }

@@ -7,8 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/lipgloss/v2"
-
 	"tidycourier/core/oauth"
 	"tidycourier/core/run"
 )
@@ -127,7 +125,7 @@ func (p *Pen) Tokens(t *run.TokenView) {
 	end := p.until(t)
 	scope := Safe(strings.Join(t.Scope, " "))
 	if p.Width > 0 {
-		scope = cut(scope, max(8, p.width()-54-lipgloss.Width(end)))
+		scope = cut(scope, max(8, p.width()-54-width(end)))
 	}
 	row(p.accent(shapeGood), "access token", t.Access, end+"   "+scope)
 	row(" ", "refresh token", t.Refresh, "")
@@ -196,7 +194,7 @@ func (p *Pen) remedy(indent, text string) {
 	if text == "" {
 		return
 	}
-	for i, l := range p.fold(Safe(text), p.width()-lipgloss.Width(indent)-3) {
+	for i, l := range p.fold(Safe(text), p.width()-width(indent)-3) {
 		if i == 0 {
 			p.line(indent, p.accent("→"), "  ", l)
 			continue

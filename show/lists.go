@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"tidycourier/core/journal"
-	"tidycourier/core/mask"
 	"tidycourier/core/oauth"
 	"tidycourier/core/pouch"
 	"tidycourier/core/project"
@@ -58,23 +57,16 @@ type PouchEntry struct {
 
 // NewPouchEntry makes the line of a token set.
 func NewPouchEntry(e pouch.Entry, now time.Time) PouchEntry {
-	out := PouchEntry{Client: e.Key.Client, Stage: e.Key.Stage, Grant: e.Set.Grant, State: e.Set.State(now), Refreshable: e.Set.RefreshToken != "",
-		Fingerprint: fingerprint(e.Set.AccessToken), Scope: e.Set.Scope, ObtainedAt: e.Set.ObtainedAt.UTC().Truncate(time.Second)}
-	if !e.Set.ExpiresAt.IsZero() {
-		at := e.Set.ExpiresAt.UTC().Truncate(time.Second)
+	out := PouchEntry{Client: e.Key.Client, Stage: e.Key.Stage, Grant: e.Grant, State: e.State(now), Refreshable: e.Refreshable,
+		Fingerprint: e.Fingerprint, Scope: e.Scope, ObtainedAt: e.ObtainedAt.UTC().Truncate(time.Second)}
+	if !e.ExpiresAt.IsZero() {
+		at := e.ExpiresAt.UTC().Truncate(time.Second)
 		out.ExpiresAt = &at
 	}
 	if out.Scope == nil {
 		out.Scope = []string{}
 	}
 	return out
-}
-
-func fingerprint(raw string) string {
-	if raw == "" {
-		return ""
-	}
-	return mask.Fingerprint(raw)
 }
 
 // lifeBar is how wide a token's remaining life is drawn.

@@ -5,6 +5,7 @@
 package show
 
 import (
+	"bufio"
 	"fmt"
 	"io"
 	"strings"
@@ -101,7 +102,7 @@ func safe(s string, lines bool) string {
 
 // pad fills a text with spaces to n columns, or cuts it with an ellipsis.
 func pad(s string, n int) string {
-	w := lipgloss.Width(s)
+	w := width(s)
 	if w > n {
 		return cut(s, n)
 	}
@@ -110,11 +111,11 @@ func pad(s string, n int) string {
 
 // cut shortens a text to n columns, keeping its beginning.
 func cut(s string, n int) string {
-	if lipgloss.Width(s) <= n {
+	if width(s) <= n {
 		return s
 	}
 	out := []rune(s)
-	for len(out) > 0 && lipgloss.Width(string(out)) > n-1 {
+	for len(out) > 0 && width(string(out)) > n-1 {
 		out = out[:len(out)-1]
 	}
 	return string(out) + "…"
@@ -137,7 +138,7 @@ func wrap(s string, n int) []string {
 	var out []string
 	line := ""
 	for _, word := range strings.Fields(s) {
-		for lipgloss.Width(word) > n {
+		for width(word) > n {
 			room := n
 			if line != "" {
 				out, line = append(out, line), ""
@@ -148,7 +149,7 @@ func wrap(s string, n int) []string {
 		switch {
 		case line == "":
 			line = word
-		case lipgloss.Width(line)+1+lipgloss.Width(word) <= n:
+		case width(line)+1+width(word) <= n:
 			line += " " + word
 		default:
 			out, line = append(out, line), word
@@ -214,24 +215,47 @@ func took(ms float64) string {
 // cut at the width.
 func (p *Pen) table(indent string, rows [][]string) {
 	widths := []int{}
+	sizes := make([]int, 0, len(rows)*8) // of every cell, in order
 	for _, row := range rows {
 		for i, cell := range row {
 			if i == len(widths) {
 				widths = append(widths, 0)
 			}
-			widths[i] = max(widths[i], lipgloss.Width(cell))
+			n := width(cell)
+			sizes = append(sizes, n)
+			widths[i] = max(widths[i], n)
 		}
 	}
+	room, at := p.width(), 0
+	out := bufio.NewWriterSize(p.W, 32<<10) // a write a row costs more than the row
+	defer out.Flush()
+	var b strings.Builder
 	for _, row := range rows {
-		line, used := indent, lipgloss.Width(indent)
+		b.Reset()
+		b.WriteString(indent)
+		used := width(indent)
 		for i, cell := range row {
 			if i == len(row)-1 {
-				line += cut(cell, max(8, p.width()-used))
-				break
+				if sizes[at] > max(8, room-used) {
+					cell = cut(cell, max(8, room-used))
+				}
+				b.WriteString(cell)
+			} else {
+				b.WriteString(cell)
+				b.WriteString(spaces(widths[i] - sizes[at] + 2))
+				used += widths[i] + 2
 			}
-			line += pad(cell, widths[i]) + "  "
-			used += widths[i] + 2
+			at++
 		}
-		p.line(line)
+		out.WriteString(strings.TrimRight(b.String(), " "))
+		out.WriteByte('\n')
 	}
+}
+
+func spaces(n int) string {
+	const some = "                                                                "
+	if n <= len(some) {
+		return some[:n]
+	}
+	return strings.Repeat(" ", n)
 }

@@ -8,8 +8,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"charm.land/lipgloss/v2"
-
 	"tidycourier/core/flow"
 	"tidycourier/core/run"
 	"tidycourier/core/token"
@@ -134,7 +132,7 @@ func (p *Pen) reading(r token.Reading) {
 	}
 	value := 24
 	for _, a := range answers {
-		value = max(value, lipgloss.Width(Safe(a.Text)))
+		value = max(value, width(Safe(a.Text)))
 	}
 	value = min(value, (p.width()-12)*6/10)
 	for _, a := range answers {
@@ -203,7 +201,7 @@ func (p *Pen) claims(title string, values map[string]any, order []string, regist
 	longest := 0
 	for _, n := range order {
 		text, _ := p.claimText(values[n], registry[n])
-		longest = max(longest, lipgloss.Width(text))
+		longest = max(longest, width(text))
 	}
 	value := max(24, min(longest, (p.width()-name-6)*55/100))
 	seen := map[string]bool{}

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"tidycourier/core/fault"
 	"tidycourier/core/oauth"
@@ -195,7 +196,7 @@ func (s *Session) forget(c *project.Client, set *pouch.Set, kind string) error {
 	if kind == "refresh" {
 		set.RefreshToken = ""
 	} else {
-		set.AccessToken = ""
+		set.AccessToken, set.ExpiresAt = "", time.Time{}
 	}
 	if set.AccessToken == "" && set.RefreshToken == "" {
 		return p.Drop(s.e.Key(c.Name))

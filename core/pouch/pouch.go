@@ -102,7 +102,14 @@ type Pouch struct {
 	path string
 }
 
-var layout = sqlfile.Layout{Name: "pouch.db", Version: 1, Durable: true, Schema: `
+const summaryTable = `
+	CREATE TABLE summaries (
+		project TEXT NOT NULL, stage TEXT NOT NULL, client TEXT NOT NULL,
+		sealed BLOB NOT NULL,
+		PRIMARY KEY (project, stage, client)
+	) WITHOUT ROWID`
+
+var layout = sqlfile.Layout{Name: "pouch.db", Version: 2, Durable: true, Upgrade: map[int]func(*sql.Tx, *seal.Box) error{1: addSummaries}, Schema: summaryTable + `;
 	CREATE TABLE token_sets (
 		project TEXT NOT NULL, stage TEXT NOT NULL, client TEXT NOT NULL,
 		updated INTEGER NOT NULL,
@@ -165,10 +172,11 @@ func (p *Pouch) Put(k Key, s *Set) error {
 	if err != nil {
 		return err
 	}
-	_, err = p.db.Exec(`INSERT INTO token_sets (project, stage, client, updated, sealed) VALUES (?,?,?,?,?)
-		ON CONFLICT DO UPDATE SET previous = sealed, sealed = excluded.sealed, updated = excluded.updated`,
-		k.Project, k.Stage, k.Client, s.ObtainedAt.Unix(), p.box.Seal(plain, k.place()))
-	return sqlfile.Explain(err, p.path)
+	return p.change(k, s, func(tx *sql.Tx) (sql.Result, error) {
+		return tx.Exec(`INSERT INTO token_sets (project, stage, client, updated, sealed) VALUES (?,?,?,?,?)
+			ON CONFLICT DO UPDATE SET previous = sealed, sealed = excluded.sealed, updated = excluded.updated`,
+			k.Project, k.Stage, k.Client, s.ObtainedAt.Unix(), p.box.Seal(plain, k.place()))
+	})
 }
 
 // Replace changes a set in its place: the one it replaced before stays the
@@ -178,55 +186,15 @@ func (p *Pouch) Replace(k Key, s *Set) error {
 	if err != nil {
 		return err
 	}
-	res, err := p.db.Exec(`UPDATE token_sets SET sealed=? WHERE project=? AND stage=? AND client=?`, p.box.Seal(plain, k.place()), k.Project, k.Stage, k.Client)
-	if err != nil {
-		return sqlfile.Explain(err, p.path)
-	}
-	if n, _ := res.RowsAffected(); n == 0 {
-		return ErrNone
-	}
-	return nil
-}
-
-// Entry is a set with its key.
-type Entry struct {
-	Key Key
-	Set *Set
-}
-
-// List returns every set of a project, or of all projects with all set, by
-// stage and client.
-func (p *Pouch) List(project string, all bool) ([]Entry, error) {
-	rows, err := p.db.Query(`SELECT project, stage, client, sealed FROM token_sets WHERE ? OR project=? ORDER BY project, stage, client`, all, project)
-	if err != nil {
-		return nil, sqlfile.Explain(err, p.path)
-	}
-	defer rows.Close()
-	var out []Entry
-	for rows.Next() {
-		var k Key
-		var sealed []byte
-		if err := rows.Scan(&k.Project, &k.Stage, &k.Client, &sealed); err != nil {
-			return nil, sqlfile.Explain(err, p.path)
-		}
-		s, err := p.open(k, sealed)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, Entry{k, s})
-	}
-	return out, sqlfile.Explain(rows.Err(), p.path)
+	return p.change(k, s, func(tx *sql.Tx) (sql.Result, error) {
+		return tx.Exec(`UPDATE token_sets SET sealed=? WHERE project=? AND stage=? AND client=?`, p.box.Seal(plain, k.place()), k.Project, k.Stage, k.Client)
+	})
 }
 
 // Drop forgets the set under a key and the one it replaced; ErrNone when there
 // was none.
 func (p *Pouch) Drop(k Key) error {
-	res, err := p.db.Exec(`DELETE FROM token_sets WHERE project=? AND stage=? AND client=?`, k.Project, k.Stage, k.Client)
-	if err != nil {
-		return sqlfile.Explain(err, p.path)
-	}
-	if n, _ := res.RowsAffected(); n == 0 {
-		return ErrNone
-	}
-	return nil
+	return p.change(k, nil, func(tx *sql.Tx) (sql.Result, error) {
+		return tx.Exec(`DELETE FROM token_sets WHERE project=? AND stage=? AND client=?`, k.Project, k.Stage, k.Client)
+	})
 }

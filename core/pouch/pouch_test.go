@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"database/sql"
 	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -15,7 +16,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tidycourier/core/fault"
+	"tidycourier/core/mask"
 	"tidycourier/core/seal"
+	"tidycourier/core/sqlfile"
 )
 
 func box(t *testing.T, fill byte) *seal.Box {
@@ -27,7 +30,7 @@ func box(t *testing.T, fill byte) *seal.Box {
 
 func set(token string) *Set {
 	n := int64(1800)
-	s := &Set{AccessToken: token, RefreshToken: "refresh-" + token, ExpiresIn: &n, ObtainedAt: time.Unix(1000, 0)}
+	s := &Set{AccessToken: token, RefreshToken: "refresh-" + token, ExpiresIn: &n, ObtainedAt: time.Unix(1000, 0).UTC()}
 	s.Settle()
 	return s
 }
@@ -99,6 +102,13 @@ func TestRefusedFilesAreLeftAsTheyAre(t *testing.T) {
 			require.NoError(t, os.WriteFile(path, bytes.Repeat([]byte("not a database"), 500), 0o600))
 			return "not a database"
 		},
+		"damaged inside": func(path string) string {
+			raw, err := os.ReadFile(path)
+			require.NoError(t, err)
+			copy(raw[4096:], bytes.Repeat([]byte{0xa5}, len(raw)-4096))
+			require.NoError(t, os.WriteFile(path, raw, 0o600))
+			return "malformed"
+		},
 	}
 	for name, f := range spoil {
 		dir := t.TempDir()
@@ -134,6 +144,67 @@ func TestASealedSetCannotBeMoved(t *testing.T) {
 	require.NoError(t, err)
 	_, err = p.Get(Key{Client: "b"})
 	assert.ErrorContains(t, err, "does not open")
+}
+
+// The layout of the first version, which had no summaries.
+const firstSchema = `
+	CREATE TABLE token_sets (project TEXT NOT NULL, stage TEXT NOT NULL, client TEXT NOT NULL, updated INTEGER NOT NULL, sealed BLOB NOT NULL, previous BLOB, PRIMARY KEY (project, stage, client)) WITHOUT ROWID;
+	CREATE TABLE kept (project TEXT NOT NULL, stage TEXT NOT NULL, name TEXT NOT NULL, sealed BLOB NOT NULL, PRIMARY KEY (project, stage, name)) WITHOUT ROWID`
+
+func TestAnOlderPouchIsBroughtUpToDate(t *testing.T) {
+	dir, key := t.TempDir(), Key{"p", "prod", "job"}
+	old, err := sqlfile.Open(dir, sqlfile.Layout{Name: "pouch.db", Version: 1, Schema: firstSchema}, box(t, 1))
+	require.NoError(t, err)
+	plain, err := json.Marshal(set("kept-from-before"))
+	require.NoError(t, err)
+	_, err = old.Exec(`INSERT INTO token_sets (project, stage, client, updated, sealed) VALUES ('p','prod','job',1000,?)`, box(t, 1).Seal(plain, key.place()))
+	require.NoError(t, err)
+	require.NoError(t, old.Close())
+	for range 2 { // the second time there is nothing left to do
+		p, err := Open(dir, box(t, 1))
+		require.NoError(t, err)
+		list, err := p.List("p", false)
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		assert.Equal(t, set("kept-from-before").Summary(), list[0].Summary)
+		got, err := p.Get(key)
+		require.NoError(t, err)
+		assert.Equal(t, "kept-from-before", got.AccessToken)
+		require.NoError(t, p.Close())
+	}
+}
+
+func TestListsAreInOrderAndFollowEveryChange(t *testing.T) {
+	p, err := Open(t.TempDir(), box(t, 1))
+	require.NoError(t, err)
+	defer p.Close()
+	const n = 2*lotSize + 7
+	for i := range n {
+		require.NoError(t, p.Put(Key{Client: fmt.Sprintf("c%05d", n-i)}, set(fmt.Sprint("token", n-i))))
+	}
+	list, err := p.List("", false)
+	require.NoError(t, err)
+	require.Len(t, list, n)
+	for i, e := range list {
+		require.Equal(t, fmt.Sprintf("c%05d", i+1), e.Key.Client)
+		require.Equal(t, mask.Fingerprint(fmt.Sprint("token", i+1)), e.Fingerprint)
+	}
+	k := Key{Client: "c00001"}
+	changed := set("token1")
+	changed.RefreshToken = ""
+	require.NoError(t, p.Put(k, set("newer")))
+	require.NoError(t, p.Replace(k, changed))
+	before, err := p.Previous(k)
+	require.NoError(t, err)
+	assert.Equal(t, "token1", before.AccessToken, "Replace leaves the previous one alone")
+	list, err = p.List("", false)
+	require.NoError(t, err)
+	assert.False(t, list[0].Refreshable)
+	require.NoError(t, p.Drop(k))
+	list, err = p.List("", false)
+	require.NoError(t, err)
+	assert.Len(t, list, n-1)
+	assert.ErrorIs(t, p.Replace(k, changed), ErrNone)
 }
 
 func TestManyOpenAtOnce(t *testing.T) {
@@ -211,7 +282,7 @@ func TestALostKeyIsNotReplaced(t *testing.T) {
 
 func TestFreshness(t *testing.T) {
 	at := func(life int64, age time.Duration) string {
-		s := &Set{AccessToken: "a", ExpiresIn: &life, ObtainedAt: time.Unix(1000, 0)}
+		s := &Set{AccessToken: "a", ExpiresIn: &life, ObtainedAt: time.Unix(1000, 0).UTC()}
 		s.Settle()
 		return s.State(time.Unix(1000, 0).Add(age))
 	}

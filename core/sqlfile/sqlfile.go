@@ -28,6 +28,8 @@ type Layout struct {
 	Version int    // of Schema; a file with a higher one is refused
 	Schema  string // CREATE statements, run once in a new file
 	Durable bool   // sync each commit to disk before it returns
+	// Upgrade brings a file of the version that is its key to the next one.
+	Upgrade map[int]func(tx *sql.Tx, box *seal.Box) error
 }
 
 // EnsureDir makes the state folder with mode 0700, or refuses one that others
@@ -146,11 +148,37 @@ func check(db *sql.DB, path string, l Layout, box *seal.Box) error {
 	if err := db.QueryRow("SELECT value FROM meta WHERE name = 'key_id'").Scan(&id); err != nil {
 		return explain(err, path)
 	}
+	if id == box.ID() && version < l.Version {
+		return Explain(upgrade(db, l, box, version), path)
+	}
 	if id != box.ID() {
 		return fault.New(fault.Settings, "%s was sealed with another key than the one found now", l.Name).At(path).
 			Hint("bring back the key (%s, the file \"key\" beside it, or the keyring), or start anew in another folder with --state", seal.KeyVariable)
 	}
 	return nil
+}
+
+// upgrade brings an older file up to date, all or nothing.
+func upgrade(db *sql.DB, l Layout, box *seal.Box, version int) error {
+	tx, err := db.Begin()
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()                                      // does nothing after Commit
+	if err := tx.QueryRow("PRAGMA user_version").Scan(&version); err != nil { // another process may have been faster
+		return err
+	}
+	for ; version < l.Version; version++ {
+		if step := l.Upgrade[version]; step != nil {
+			if err := step(tx, box); err != nil {
+				return err
+			}
+		}
+	}
+	if _, err := tx.Exec("PRAGMA user_version = " + fmt.Sprint(l.Version)); err != nil {
+		return err
+	}
+	return tx.Commit()
 }
 
 // explain turns an error of the database or the file system into one a person
@@ -165,7 +193,7 @@ func explain(err error, path string) error {
 	switch {
 	case strings.Contains(text, "not a database"), strings.Contains(text, "malformed"), strings.Contains(text, "no such table"):
 		return f.Hint("the file is damaged and was left as it is; move it away to start anew")
-	case strings.Contains(text, "readonly"), strings.Contains(text, "read-only"), strings.Contains(text, "permission denied"):
+	case strings.Contains(text, "readonly"), strings.Contains(text, "read-only"), strings.Contains(text, "unable to open"), strings.Contains(text, "permission denied"):
 		return f.Hint("make the folder writable, or name another with --state")
 	case strings.Contains(text, "disk is full"), strings.Contains(text, "no space left"):
 		return f.Hint("free some disk space; what was stored before is intact")
