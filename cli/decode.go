@@ -15,6 +15,7 @@ import (
 	"tidycourier/core/finding"
 	"tidycourier/core/flow"
 	"tidycourier/core/project"
+	"tidycourier/core/run"
 	"tidycourier/core/token"
 	"tidycourier/show"
 )
@@ -127,11 +128,13 @@ func (a *app) decodeOne(ctx context.Context, args []string, f *decodeFlags) erro
 	}
 	pen := a.outPen()
 	pen.Token(got)
-	if len(s.Run.Findings) > 0 {
-		a.Out.Write([]byte("\n"))
+	// what was taken off stands above already
+	drawn := slices.DeleteFunc(slices.Clone(s.Run.Findings), func(f run.Finding) bool { return f.ID == "token-garbled" })
+	if len(drawn) > 0 {
+		pen.Gap()
 	}
-	pen.Findings(s.Run.Findings)
-	a.drawn = len(s.Run.Findings) > 0
+	pen.Findings(drawn)
+	a.drawn = len(drawn) > 0
 	return err
 }
 

@@ -14,14 +14,7 @@ func (p *Pen) Comparison(left, right string, c token.Comparison, all bool) {
 		p.line(p.accent(shapeGood), "  no difference: ", Safe(left), " and ", Safe(right), " are the same")
 		return
 	}
-	name := 0
-	for _, r := range c.Rows {
-		if all || r.Change != token.Same {
-			name = max(name, len([]rune(Safe(r.Name))))
-		}
-	}
-	name = min(name, 24)
-	value := max(16, (p.width()-name-8-22)/2)
+	name, value := p.comparedWidths(left, c.Rows, all)
 	p.line("   ", pad("", name+2), "  ", p.strong(pad(Safe(left), value)), "  ", p.strong(Safe(right)))
 	group := ""
 	var same []string
@@ -52,6 +45,20 @@ func (p *Pen) Comparison(left, right string, c token.Comparison, all bool) {
 	flush()
 }
 
+// comparedWidths gives the names and the values their columns; what is left is
+// for the remark.
+func (p *Pen) comparedWidths(left string, rows []token.Row, all bool) (name, value int) {
+	value = max(20, width(Safe(left)))
+	for _, r := range rows {
+		if all || r.Change != token.Same {
+			name = max(name, width(Safe(r.Name)))
+			value = max(value, width(Safe(r.Before)), width(Safe(r.After)))
+		}
+	}
+	name = min(name, 24)
+	return name, min(value, max(20, (p.width()-name-8)*2/5))
+}
+
 // compared draws one row: its mark says what became of it.
 func (p *Pen) compared(r token.Row, name, value int) {
 	mark, note := map[token.Change]string{token.Same: " ", token.Added: p.accent("+"), token.Removed: p.accent("−"), token.Changed: p.accent("≠")}[r.Change], ""
@@ -73,7 +80,7 @@ func (p *Pen) compared(r token.Row, name, value int) {
 		after = "absent"
 	}
 	left, right := wrapValue(Safe(before), value), wrapValue(Safe(after), value)
-	notes := p.fold(Safe(note), max(20, p.width()-name-2*value-10))
+	notes := p.fold(Safe(note), max(12, p.width()-name-2*value-12))
 	for i := range max(len(left), len(right), len(notes)) {
 		cell := func(list []string) string {
 			if i < len(list) {

@@ -63,6 +63,9 @@ func (p *Pen) line(parts ...string) {
 	fmt.Fprintln(p.W, strings.TrimRight(strings.Join(parts, ""), " "))
 }
 
+// Gap leaves a line empty.
+func (p *Pen) Gap() { p.line() }
+
 // Safe makes one line of foreign text harmless: control characters become
 // their pictures, and characters that reorder or hide text become their code
 // points.

@@ -120,15 +120,15 @@ func (p *Pen) bar(obtained, ends time.Time, soon bool, n int) string {
 		return strings.Repeat(" ", n)
 	}
 	left := float64(ends.Sub(p.Now())) / float64(ends.Sub(obtained))
-	eighths := int(min(max(left, 0), 1)*float64(n*8) + 0.5)
+	halves := int(min(max(left, 0), 1)*float64(n*2) + 0.5)
 	if left > 0 {
-		eighths = max(eighths, 1)
+		halves = max(halves, 1)
 	}
-	full := strings.Repeat("█", eighths/8)
-	if part := eighths % 8; part > 0 {
-		full += string([]rune("▏▎▍▌▋▊▉")[part-1])
+	full := strings.Repeat("━", halves/2)
+	if halves%2 == 1 {
+		full += "╸"
 	}
-	rest := strings.Repeat("░", n-utf8.RuneCountInString(full))
+	rest := strings.Repeat("─", n-utf8.RuneCountInString(full))
 	if soon {
 		return p.amber(full) + p.faint(rest)
 	}

@@ -81,11 +81,14 @@ func (s *Session) metadata(ctx context.Context, c clientSettings, need ...string
 			return nil, fault.New(fault.Settings, "the server %s has neither an issuer nor a %s", c.Server.Name, strings.Join(need, " and ")).At(c.Where).
 				Hint("set issuer: to find the endpoints by discovery, or name them; without a courier file --issuer or --token-endpoint")
 		}
-		found, err := s.Discover(ctx, c.Server.Issuer.Value, c.Server.Issuer.Where)
-		if err != nil {
-			return nil, err
+		if s.found == nil || s.foundFor != c.Server.Issuer.Value {
+			found, err := s.Discover(ctx, c.Server.Issuer.Value, c.Server.Issuer.Where)
+			if err != nil {
+				return nil, err
+			}
+			s.found, s.foundFor = found.Metadata, c.Server.Issuer.Value
 		}
-		m = found.Metadata
+		m = s.found
 	}
 	m = m.Overlay(given)
 	s.Evidence.Metadata = m

@@ -58,6 +58,9 @@ type Session struct {
 	Run      *run.Run
 	Evidence finding.Evidence
 	spends   []spend // single-use credentials this run has sent
+
+	found    *oauth.Metadata // of the issuer foundFor, which is asked once a run
+	foundFor string
 }
 
 // spend is a single-use credential, by its fingerprint.
