@@ -36,7 +36,11 @@ func Decrypt(t *Token, keys *KeySet) (*Token, error) {
 			return nil, fmt.Errorf("its p2c asks for %s rounds of hashing, and more than %d are not done for a stranger", n, MaxPBES2Count)
 		}
 	}
-	jwe, err := jose.ParseEncrypted(t.Raw, keyAlgorithms, contentAlgorithms)
+	parse := jose.ParseEncryptedCompact
+	if t.JSON {
+		parse = jose.ParseEncryptedJSON
+	}
+	jwe, err := parse(t.Raw, keyAlgorithms, contentAlgorithms)
 	if err != nil {
 		return nil, fmt.Errorf("it cannot be read: %s", strings.TrimPrefix(err.Error(), "go-jose/go-jose: "))
 	}
