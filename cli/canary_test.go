@@ -54,6 +54,9 @@ func (c *canaryProject) listen(next http.Handler) http.Handler {
 		if to, err := url.Parse(rec.Header().Get("Location")); err == nil && to.Query().Get("code") != "" {
 			c.tokens = append(c.tokens, to.Query().Get("code"))
 		}
+		if rec.Header().Get("Content-Type") == "application/jwt" {
+			c.tokens = append(c.tokens, rec.Body.String())
+		}
 		var doc map[string]any
 		if json.Unmarshal(rec.Body.Bytes(), &doc) == nil {
 			for _, name := range []string{"access_token", "refresh_token", "id_token"} {
@@ -103,6 +106,9 @@ func TestNoSecretIsEverWritten(t *testing.T) {
 		{"obtain", "pilot-desk", "--paste"}, {"obtain", "pilot-desk", "--dry-run"}, {"obtain", "harbour-portal", "--dry-run"}, {"obtain", "kiosk", "--dry-run"},
 		{"obtain", "kiosk"}, {"obtain", "kiosk", "--password-env", "ODD_SECRET"}, {"obtain", "relay"}, {"refresh", "pilot-desk"}, {"refresh", "kiosk"}, {"refresh", "relay"},
 		{"call", "my-harbours"}, {"decode", "--client", "pilot-desk", "--which", "id"}, {"decode", "--client", "pilot-desk", "--which", "refresh"}, {"pouch", "show", "pilot-desk"},
+		{"decode", "--client", "nightly-forecast", "--verify"}, {"decode", "--client", "pilot-desk", "--which", "id", "--verify"}, {"decode", "--lines"},
+		{"compare", "pilot-desk"}, {"compare", "relay", "kiosk", "--all"}, {"introspect", "kiosk"}, {"introspect", "relay", "--which", "refresh"},
+		{"userinfo", "pilot-desk"}, {"userinfo", "harbour-portal"}, {"userinfo", "nightly-forecast"}, {"logout", "pilot-desk"}, {"logout", "pilot-desk", "--open"}, {"revoke", "kiosk"}, {"revoke", "archive"},
 		{"journal", "list"}, {"journal", "show"}, {"journal", "show", "3", "--full"}, {"journal", "show", "7", "--full"}, {"nonsense"},
 	}
 	for _, mode := range [][]string{nil, {"--json"}, {"--verbose"}, {"--quiet"}} {

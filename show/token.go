@@ -213,11 +213,14 @@ func (p *Pen) claims(title string, values map[string]any, order []string, regist
 		c, known := registry[n]
 		text, soon := p.claimText(values[n], c)
 		meaning := c.Meaning
+		if c.Compare != "" && c.Kind != token.KindTime { // times stand on the timeline
+			meaning += "; compare with " + c.Compare
+		}
 		if !known {
 			meaning = "not registered; ask its issuer"
 		}
 		lines := wrapValue(text, value)
-		hint := wrap(meaning, p.width()-name-value-6)
+		hint := wrap(meaning, p.width()-name-value-7)
 		for i := range max(len(lines), len(hint)) {
 			label, v, m := "", "", ""
 			if i == 0 {
