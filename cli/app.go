@@ -8,6 +8,7 @@
 package cli
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/rand"
@@ -19,6 +20,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -268,7 +270,7 @@ func (a *app) engine(p *project.Project) (*flow.Engine, error) {
 	}
 	e := &flow.Engine{Project: p, Sender: a.sender, Mask: &a.secrets, Store: store, Now: a.Now, Random: rand.Reader}
 	if isTerminal(a.In) && !a.g.json {
-		e.Ask = a.ask
+		e.Ask, e.Choose = a.ask, a.choose
 	}
 	return e, nil
 }
@@ -332,6 +334,29 @@ func (a *app) ask(field string) (string, error) {
 		return "", fault.New(fault.Settings, "nothing was typed for the %s", field)
 	}
 	return string(raw), nil
+}
+
+// choose lets a person choose one of several records at the terminal.
+func (a *app) choose(name string, options []flow.Option) (int, error) {
+	fmt.Fprintf(a.Err, "\nwhich one is to be kept as ${%s}?\n", show.Safe(name))
+	for i, o := range options {
+		label := show.Safe(o.Label)
+		if label != "" {
+			label = "   " + label
+		}
+		fmt.Fprintf(a.Err, "  %2d  %s%s\n", i+1, show.Safe(o.Value), label)
+	}
+	in := bufio.NewReader(a.In)
+	for {
+		fmt.Fprintf(a.Err, "number, 1 to %d: ", len(options))
+		line, err := in.ReadString('\n')
+		if n, bad := strconv.Atoi(strings.TrimSpace(line)); bad == nil && n >= 1 && n <= len(options) {
+			return n - 1, nil
+		}
+		if err != nil {
+			return 0, fault.New(fault.Settings, "nothing was chosen for ${%s}", name).Hint("choose with --set %s=VALUE", name)
+		}
+	}
 }
 
 // watch draws the legs of a run as they happen. Where they go depends on what

@@ -129,9 +129,13 @@ calls:
     api: gauges
     request: GET /stations/${station}/readings
     query: { since: "${now-2d}" }
+    expect: { status: 200, json: { "$.readings": { type: array }, "$.readings[0].level_m": { greater: "-5", less: "15" } }, within: 5s }
   harbours:
     api: gauges
     request: GET /harbours
+    expect: { status: 200, json: { "$.harbours": { type: array }, "$.harbours[*].id": present } }
+    keep:                                 # a choice among records
+      home: { from: "$.harbours[*]", value: id, label: name, pick: { newest: updated_at } }
   me:
     api: gauges
     request: GET /me
@@ -139,6 +143,18 @@ calls:
     api: gauges
     request: GET /harbours
     client: pilot-desk
+  stale-token:                            # sad paths: what must be refused
+    api: gauges
+    request: GET /stations
+    token: garbled
+    tags: [refusals]
+    expect: { status: 401, challenge: { scheme: Bearer, error: invalid_token } }
+  too-little-scope:
+    api: gauges
+    request: POST /notices
+    body: { text: "never posted" }
+    tags: [refusals]
+    expect: { status: 403, challenge: { error: insufficient_scope, scope: [notices.write] } }
   post-notice:
     api: gauges
     request: POST /notices
@@ -152,4 +168,8 @@ calls:
 
 rounds:
   morning: [stations-refused, stations, readings]
+  watch:                                  # the same, and what must not work
+    setup: [harbours]
+    calls: [stations-refused, stale-token, too-little-scope, stations, readings, post-notice]
+    cleanup: [me]
 `

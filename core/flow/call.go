@@ -2,16 +2,21 @@ package flow
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
+	"time"
 
 	"tidycourier/core/bearer"
 	"tidycourier/core/fault"
 	"tidycourier/core/mask"
+	"tidycourier/core/pouch"
 	"tidycourier/core/project"
 	"tidycourier/core/run"
+	"tidycourier/core/token"
 	"tidycourier/core/wire"
 )
 
@@ -31,7 +36,9 @@ type CallPlan struct {
 	Token     string // a token from elsewhere
 	API       *project.API
 	Saved     *project.Call
-	WantsJSON bool // the caller can only use JSON
+	WantsJSON bool   // the caller can only use JSON
+	Spoil     string // expired or garbled: send a token that must be refused
+	KeepToken bool   // do not get a new token when the API refuses this one
 }
 
 // CallResult is what a call gave.
@@ -41,15 +48,19 @@ type CallResult struct {
 	Kept     map[string]string
 	Failures []Mismatch // expectations that did not hold
 	Expected bool       // the call has expectations, and they decide
+	Hopeless bool       // a new token was got, and refused as well
 }
 
 // Plan makes a CallPlan of a saved call.
 func Plan(c *project.Call) (*CallPlan, error) {
 	p := &CallPlan{Name: c.Name, Method: c.Method, Header: http.Header{}, Placement: c.API.Placement, SendToken: c.SendToken,
 		API: c.API, Saved: c, Client: c.API.Client.Value}
-	if c.Client.Value != "" {
-		p.Client = c.Client.Value
+	for _, who := range []project.Setting{c.Client, c.As} {
+		if who.Value != "" {
+			p.Client = who.Value
+		}
 	}
+	p.Spoil = c.Token.Value
 	for _, list := range [][]project.Named{c.API.Headers, c.Headers} {
 		for _, h := range list {
 			p.Header.Set(h.Name, h.Value)
@@ -69,7 +80,7 @@ func Plan(c *project.Call) (*CallPlan, error) {
 	if p.URL, err = bearer.Join(c.API.BaseURL.Value, c.Path, query); err != nil {
 		return nil, fault.New(fault.Settings, "%s", err.Error()).At(c.Where)
 	}
-	p.WantsJSON = c.Expect.MediaType.Value == "application/json" || len(c.Expect.JSON) > 0 || len(c.Keep) > 0
+	p.WantsJSON = c.Expect.MediaType.Value == "application/json" || len(c.Expect.JSON) > 0 || c.Expect.Schema.Value != "" || len(c.Keep) > 0
 	return p, nil
 }
 
@@ -106,7 +117,90 @@ func (s *Session) tokenOf(ctx context.Context, p *CallPlan) (*Used, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.TokenFor(ctx, c)
+	if p.Spoil == "expired" {
+		return s.expiredToken(c)
+	}
+	used, err := s.TokenFor(ctx, c)
+	if err == nil && p.Spoil == "garbled" {
+		used = &Used{Client: used.Client, Token: garble(used.Token)}
+	}
+	return used, err
+}
+
+// ErrNoExpired is the cause when no expired token is held to send.
+var ErrNoExpired = errors.New("no expired token is held")
+
+// expiredToken finds a real token of the client that has expired: one cannot be
+// made without the issuer's key.
+func (s *Session) expiredToken(c *project.Client) (*Used, error) {
+	if raw := s.e.Expired(c.Name); raw != "" {
+		return &Used{Client: c.Name, Token: raw}, nil
+	}
+	f := fault.Wrap(fault.Settings, ErrNoExpired, "the call is to carry an expired token of %q", c.Name).At(c.Where)
+	return nil, f.Hint("a real one is needed: it is there once a token in the pouch has outlived its end")
+}
+
+// Expired is a real access token of a client that the pouch still holds and
+// whose end has passed, or "".
+func (e *Engine) Expired(client string) string {
+	p, err := e.Store.Pouch()
+	if err != nil {
+		return ""
+	}
+	for _, get := range []func(pouch.Key) (*pouch.Set, error){p.Get, p.Previous} {
+		set, err := get(e.Key(client))
+		if err == nil && set.AccessToken != "" && !set.ExpiresAt.IsZero() && e.Now().After(set.ExpiresAt.Add(token.Leeway)) {
+			e.Mask.Add(set.AccessToken)
+			return set.AccessToken
+		}
+	}
+	return ""
+}
+
+// garble breaks a token so that no reader can take it for whole: its middle is
+// left out.
+func garble(raw string) string {
+	if len(raw) < 8 {
+		return raw + "x"
+	}
+	return raw[:len(raw)/3] + raw[len(raw)*2/3:]
+}
+
+// CallAgain is Prepare and Call for one of a series: when the API refuses the
+// pouch's token as invalid, a new one is got, once, and the call sent again.
+func (s *Session) CallAgain(ctx context.Context, p *CallPlan) (*CallResult, error) {
+	r, used, err := s.Prepare(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	res, err := s.Call(ctx, p, r, used)
+	if res == nil || res.Leg == nil || res.Leg.Status() != http.StatusUnauthorized || used == nil || used.Set == nil || used.Refreshed || p.KeepToken || !tokenRefused(res.Leg) {
+		return res, err
+	}
+	if res.Expected && len(res.Failures) == 0 {
+		return res, err // the refusal is what was expected
+	}
+	c, bad := s.e.Project.Client(p.Client)
+	if bad != nil {
+		return res, err
+	}
+	renewed, bad := s.Renew(ctx, c, used.Token)
+	if bad != nil || renewed == nil {
+		return res, errors.Join(err, bad)
+	}
+	if r, used, err = s.Prepare(ctx, p); err != nil {
+		return res, err
+	}
+	res, err = s.Call(ctx, p, r, used)
+	res.Hopeless = res.Leg != nil && res.Leg.Exchange.Response != nil && res.Leg.Status() == http.StatusUnauthorized
+	return res, err
+}
+
+// tokenRefused reports whether the API says that the token is invalid (RFC 6750
+// 3.1).
+func tokenRefused(l *run.Leg) bool {
+	list, _ := bearer.ParseChallenges(l.Exchange.Response.Header.Values("WWW-Authenticate"))
+	return slices.ContainsFunc(list, func(c bearer.Challenge) bool { return c.Error() == "invalid_token" })
 }
 
 // Call sends a prepared request and follows the API's redirects, each a leg of
@@ -191,7 +285,7 @@ func redirect(l *run.Leg, r wire.Request, placement bearer.Placement) (*wire.Req
 func (s *Session) judgeCall(p *CallPlan, res *CallResult) error {
 	if p.Saved != nil {
 		res.Expected = p.Saved.Expect.Where != ""
-		res.Failures = checkExpectations(&p.Saved.Expect, res.Leg)
+		res.Failures = checkExpectations(&p.Saved.Expect, res.Leg, s.took())
 	}
 	status := res.Leg.Status()
 	refused := status >= 400
@@ -212,25 +306,17 @@ func (s *Session) judgeCall(p *CallPlan, res *CallResult) error {
 	return s.keepValues(p, res)
 }
 
-func statusText(status int) string {
-	return strings.TrimSpace(fmt.Sprintf("%d %s", status, http.StatusText(status)))
+// took is how long the call took, redirects included, tokens not.
+func (s *Session) took() time.Duration {
+	var sum time.Duration
+	for _, l := range s.Run.Legs {
+		if l.Kind == run.Call {
+			sum += l.Took
+		}
+	}
+	return sum
 }
 
-func (s *Session) keepValues(p *CallPlan, res *CallResult) error {
-	if p.Saved == nil || len(p.Saved.Keep) == 0 || res.Leg.Status() >= 300 {
-		return nil
-	}
-	res.Kept = map[string]string{}
-	for _, k := range p.Saved.Keep {
-		v, err := pickText(res.Leg.Exchange.Response.Body, k.Value)
-		if err != nil {
-			return fault.New(fault.Expectation, "nothing to keep as ${%s}: %s", k.Name, err.Error()).At(k.Where).Hint("compare the JSONPath with the answer")
-		}
-		res.Kept[k.Name] = v
-	}
-	pouch, err := s.e.Store.Pouch()
-	if err != nil {
-		return err
-	}
-	return pouch.Keep(s.e.Project.Key(), s.e.Project.Stage(), res.Kept)
+func statusText(status int) string {
+	return strings.TrimSpace(fmt.Sprintf("%d %s", status, http.StatusText(status)))
 }

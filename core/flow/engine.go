@@ -33,6 +33,7 @@ type Engine struct {
 	Mask    *mask.Set
 	Store   Store
 	Ask     project.Asker // nil when there is no terminal
+	Choose  Chooser       // nil when there is no terminal
 	Now     func() time.Time
 	Random  io.Reader
 	Behind  bool                // in a series: do not wait for the journal, which closing the Store does
@@ -57,7 +58,8 @@ type Session struct {
 	e        *Engine
 	Run      *run.Run
 	Evidence finding.Evidence
-	spends   []spend // single-use credentials this run has sent
+	Pending  *journal.Entry // of a run that is recorded behind: its number comes later
+	spends   []spend        // single-use credentials this run has sent
 
 	found    *oauth.Metadata // of the issuer foundFor, which is asked once a run
 	foundFor string
@@ -144,7 +146,7 @@ func (s *Session) Finish(err error) error {
 		if bad == nil {
 			if s.e.Behind && len(s.spends) == 0 {
 				finished := *s.Run
-				j.AddBehind(finished.Project, func() run.Record { return finished.Record(s.e.Mask) })
+				s.Pending = j.AddBehind(finished.Project, func() run.Record { return finished.Record(s.e.Mask) })
 			} else {
 				s.Run.N, bad = j.Add(s.Run.Project, s.Run.Record(s.e.Mask)).Wait()
 			}

@@ -1,10 +1,16 @@
 package flow
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"math"
 	"net/http"
+	"regexp"
+	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/ohler55/ojg/jp"
 	"github.com/ohler55/ojg/oj"
@@ -22,7 +28,9 @@ type Mismatch struct {
 	Where    string `json:"where"`
 }
 
-func checkExpectations(x *project.Expect, l *run.Leg) []Mismatch {
+// checkExpectations holds an answer against what the call expects of it. took is
+// how long the whole answer took, redirects included.
+func checkExpectations(x *project.Expect, l *run.Leg, took time.Duration) []Mismatch {
 	var out []Mismatch
 	r := l.Exchange.Response
 	if len(x.Status.Values) > 0 && !statusMatches(r.Status, x.Status.Values) {
@@ -31,12 +39,192 @@ func checkExpectations(x *project.Expect, l *run.Leg) []Mismatch {
 	if want := x.MediaType.Value; want != "" && !strings.EqualFold(want, r.MediaType()) {
 		out = append(out, Mismatch{"the media type", want, named(r.MediaType()), x.MediaType.Where})
 	}
-	if want := x.Challenge.Value; want != "" && !challenged(r.Header, want) {
-		out = append(out, Mismatch{"the challenge", want, named(r.Header.Get("WWW-Authenticate")), x.Challenge.Where})
+	for _, t := range x.Headers {
+		var found []any
+		for _, v := range r.Header.Values(t.Name) {
+			found = append(found, v)
+		}
+		out = append(out, judgeTest(t, found)...)
 	}
-	for _, e := range x.JSON {
-		if actual, ok := jsonMatches(r.Body, e.Name, e.Value); !ok {
-			out = append(out, Mismatch{e.Name, e.Value, actual, e.Where})
+	out = append(out, judgeChallenge(x.Challenge, r.Header)...)
+	out = append(out, judgeJSON(x, r.Body)...)
+	if x.Within > 0 && took > x.Within {
+		out = append(out, Mismatch{"the time", "within " + x.Within.String(), took.Round(time.Millisecond).String(), x.WithinAt})
+	}
+	return out
+}
+
+func judgeJSON(x *project.Expect, body []byte) []Mismatch {
+	var out []Mismatch
+	for _, t := range x.JSON {
+		found, err := Pick(body, t.Name)
+		if err != nil {
+			if t.Op == "present" && t.Value == "false" && strings.Contains(err.Error(), "not JSON") {
+				continue // nothing is there
+			}
+			out = append(out, Mismatch{t.Name, wanted(t), "unreadable: " + err.Error(), t.Where})
+			continue
+		}
+		out = append(out, judgeTest(t, found)...)
+	}
+	if x.Schema.Value != "" {
+		out = append(out, judgeSchema(x.Schema, body)...)
+	}
+	return out
+}
+
+// wanted is a test as one says it.
+func wanted(t project.Test) string {
+	switch t.Op {
+	case "equals":
+		return t.Value
+	case "present":
+		if t.Value == "true" {
+			return "present"
+		}
+		return "absent"
+	case "type":
+		return article(t.Value)
+	case "count":
+		return t.Value + " of them"
+	case "greater", "less":
+		return t.Op + " than " + t.Value
+	}
+	return t.Op + " " + t.Value
+}
+
+// article puts a type's name as one says it.
+func article(name string) string {
+	if strings.ContainsAny(name[:1], "aio") {
+		return "an " + name
+	}
+	return "a " + name
+}
+
+// judgeTest holds what was found against one test.
+func judgeTest(t project.Test, found []any) []Mismatch {
+	no := func(actual string) []Mismatch { return []Mismatch{{t.Name, wanted(t), actual, t.Where}} }
+	if t.Op == "present" {
+		if (len(found) > 0) == (t.Value == "true") {
+			return nil
+		}
+		if len(found) > 0 {
+			return no(Text(found[0]))
+		}
+		return no("absent")
+	}
+	if t.Op == "count" {
+		n := len(found)
+		if list, ok := first(found).([]any); ok && n == 1 {
+			n = len(list)
+		}
+		if fmt.Sprint(n) != strings.TrimSpace(t.Value) {
+			return no(fmt.Sprint(n))
+		}
+		return nil
+	}
+	if len(found) == 0 {
+		return no("absent")
+	}
+	actual, ok := found[0], false
+	switch t.Op {
+	case "equals":
+		ok = Text(actual) == t.Value
+	case "type":
+		ok = typeOf(actual) == t.Value || t.Value == "number" && typeOf(actual) == "integer"
+	case "matches":
+		pattern, err := regexp.Compile(t.Value)
+		if err != nil {
+			return no("not compared: " + err.Error())
+		}
+		ok = pattern.MatchString(Text(actual))
+	case "greater", "less":
+		c, comparable := order(Text(actual), t.Value)
+		if !comparable {
+			return no(Text(actual) + ", which cannot be compared with it")
+		}
+		ok = t.Op == "greater" && c > 0 || t.Op == "less" && c < 0
+	}
+	if ok {
+		return nil
+	}
+	if t.Op == "type" {
+		return no(article(typeOf(actual)) + ": " + Text(actual))
+	}
+	return no(Text(actual))
+}
+
+func first(list []any) any {
+	if len(list) == 0 {
+		return nil
+	}
+	return list[0]
+}
+
+// typeOf is a value's JSON type; a number without fraction is an integer.
+func typeOf(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "null"
+	case string:
+		return "string"
+	case bool:
+		return "boolean"
+	case []any:
+		return "array"
+	case map[string]any:
+		return "object"
+	case int64, int, json.Number:
+		return "integer"
+	case float64:
+		if v == math.Trunc(v) {
+			return "integer"
+		}
+	}
+	return "number"
+}
+
+// order compares two numbers, or two RFC 3339 times or dates.
+func order(a, b string) (int, bool) {
+	x, err1 := strconv.ParseFloat(a, 64)
+	y, err2 := strconv.ParseFloat(b, 64)
+	if err1 == nil && err2 == nil {
+		return cmp.Compare(x, y), true
+	}
+	for _, layout := range []string{time.RFC3339Nano, time.DateOnly} {
+		s, err1 := time.Parse(layout, a)
+		t, err2 := time.Parse(layout, b)
+		if err1 == nil && err2 == nil {
+			return s.Compare(t), true
+		}
+	}
+	return 0, false
+}
+
+// judgeChallenge holds the WWW-Authenticate header against what is expected
+// (RFC 6750 3).
+func judgeChallenge(x project.Challenge, h http.Header) []Mismatch {
+	if x.Scheme.Value == "" && x.Error.Value == "" && len(x.Scope.Values) == 0 {
+		return nil
+	}
+	sent := named(h.Get("WWW-Authenticate"))
+	scheme := x.Scheme.Value
+	if scheme == "" {
+		scheme = "Bearer"
+	}
+	list, _ := bearer.ParseChallenges(h.Values("WWW-Authenticate"))
+	i := slices.IndexFunc(list, func(c bearer.Challenge) bool { return strings.EqualFold(c.Scheme, scheme) })
+	if i < 0 {
+		return []Mismatch{{"the challenge", scheme, sent, x.Scheme.Where}}
+	}
+	var out []Mismatch
+	if want := x.Error.Value; want != "" && list[i].Error() != want {
+		out = append(out, Mismatch{"the challenge's error", want, named(list[i].Error()), x.Error.Where})
+	}
+	for _, s := range x.Scope.Values {
+		if !slices.Contains(list[i].Scope(), s) {
+			out = append(out, Mismatch{"the challenge's scope", strings.Join(x.Scope.Values, " "), named(strings.Join(list[i].Scope(), " ")), x.Scope.Where})
+			break
 		}
 	}
 	return out
@@ -57,32 +245,6 @@ func statusMatches(status int, want []string) bool {
 		}
 	}
 	return false
-}
-
-func challenged(h http.Header, scheme string) bool {
-	list, _ := bearer.ParseChallenges(h.Values("WWW-Authenticate"))
-	for _, c := range list {
-		if strings.EqualFold(c.Scheme, scheme) {
-			return true
-		}
-	}
-	return false
-}
-
-func jsonMatches(body []byte, path, want string) (actual string, ok bool) {
-	found, err := Pick(body, path)
-	if err != nil {
-		return "unreadable: " + err.Error(), false
-	}
-	switch {
-	case want == "present":
-		return "absent", len(found) > 0
-	case len(found) == 0:
-		return "absent", want == "absent"
-	case want == "absent":
-		return Text(found[0]), false
-	}
-	return Text(found[0]), Text(found[0]) == want
 }
 
 // Pick takes values out of a JSON body by a JSONPath (RFC 9535).
@@ -108,15 +270,4 @@ func Text(v any) string {
 		return fmt.Sprint(v)
 	}
 	return string(raw)
-}
-
-func pickText(body []byte, path string) (string, error) {
-	found, err := Pick(body, path)
-	if err != nil {
-		return "", err
-	}
-	if len(found) == 0 {
-		return "", fmt.Errorf("%s matches nothing in the answer", path)
-	}
-	return Text(found[0]), nil
 }

@@ -314,6 +314,25 @@ func (s *Session) TokenFor(ctx context.Context, c *project.Client) (*Used, error
 	return s.renew(ctx, c)
 }
 
+// Renew gets a new token in place of one that an API refused. When another call
+// or process has got one meanwhile, that one is used. Nil without error means
+// that only a person could.
+func (s *Session) Renew(ctx context.Context, c *project.Client, refused string) (*Used, error) {
+	release, err := s.e.Store.Lock(ctx, lockName(s.e.Key(c.Name)))
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	u, err := s.fromPouch(c)
+	if err != nil || u != nil && u.Token != refused {
+		return u, err
+	}
+	if c.Grant.Value == oauth.GrantCode && (u == nil || u.Set.RefreshToken == "") {
+		return nil, nil
+	}
+	return s.renew(ctx, c)
+}
+
 // renew gets a new token: by refresh where there is a refresh token, else by
 // the grant when it needs no person. The client's lock is held.
 func (s *Session) renew(ctx context.Context, c *project.Client) (*Used, error) {

@@ -66,6 +66,7 @@ func (j *Journal) write() {
 			if e.series && j.lost == nil {
 				j.lost = e.err
 			}
+			e.make = nil // what was recorded need not be held any longer
 			close(e.done)
 		}
 	}

@@ -81,8 +81,14 @@ func checkField(e entry, f *Field) error {
 		return checkStatus(v, wrong)
 	case kindSecret:
 		return checkSecret(e)
-	case kindTexts, kindJSONPath:
+	case kindTexts:
 		return checkTexts(v, wrong)
+	case kindEither:
+		return checkEither(e, f)
+	case kindEithers:
+		return checkEithers(v, f, wrong)
+	case kindLength:
+		return checkLength(e, wrong)
 	case kindMapping:
 		return checkMapping(v, f.Of)
 	case kindNamed:
@@ -164,6 +170,53 @@ func checkTexts(v *node, wrong *fault.Error) error {
 	return nil
 }
 
+// checkEither checks a text, or the mapping it stands for.
+func checkEither(e entry, f *Field) error {
+	switch e.value.kind {
+	case nodeMap:
+		return checkMapping(e.value, f.Of)
+	case nodeScalar:
+		return checkField(e, &Field{Name: f.Name, Kind: kindText, Enum: f.Of.Fields[0].Enum})
+	}
+	return fault.New(fault.Settings, "%q must be a text, or a mapping with %s", e.name, strings.Join(f.Of.names(), ", ")).At(e.value.where)
+}
+
+func checkEithers(v *node, f *Field, wrong *fault.Error) error {
+	if v.kind == nodeNull {
+		return nil
+	}
+	if v.kind != nodeMap {
+		return wrong
+	}
+	for _, e := range v.keys {
+		if err := checkEither(e, f); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func checkLength(e entry, wrong *fault.Error) error {
+	if e.value.kind != nodeScalar {
+		return wrong
+	}
+	if strings.Contains(e.value.text, "${") {
+		return nil
+	}
+	if d, err := time.ParseDuration(e.value.text); err != nil || d < 0 {
+		return fault.New(fault.Settings, "%q must be a length of time, not %q", e.name, e.value.text).At(e.value.where).Hint("as in 800ms, 2s or 1m30s")
+	}
+	return nil
+}
+
+// checkRound checks a list of calls, or the mapping that says more.
+func checkRound(v *node) error {
+	if v.kind == nodeMap {
+		return checkMapping(v, roundShape)
+	}
+	return checkList(v, fault.New(fault.Settings, "a round is a list of calls, or a mapping with %s", strings.Join(roundShape.names(), ", ")).At(v.where))
+}
+
 func checkNamed(v *node, f *Field, wrong *fault.Error) error {
 	if v.kind == nodeNull {
 		return nil
@@ -182,7 +235,7 @@ func checkNamed(v *node, f *Field, wrong *fault.Error) error {
 		case f.Name == "stages":
 			err = checkTexts(e.value, fault.New(fault.Settings, "a stage is a mapping of names to values").At(e.value.where))
 		default:
-			err = checkList(e.value, fault.New(fault.Settings, "a round is a list of calls").At(e.value.where))
+			err = checkRound(e.value)
 		}
 		if err != nil {
 			return err
@@ -206,10 +259,20 @@ func checkReferences(root *node, section, field, target string) error {
 
 func checkRounds(root *node) error {
 	for _, e := range root.get("rounds").entries() {
-		for _, item := range e.value.items {
-			if root.get("calls").entry(item.text) == nil {
-				return missing(item.text, "call", item.where, root.get("calls").names())
+		for _, list := range []*node{e.value, e.value.get("setup"), e.value.get("calls"), e.value.get("cleanup")} {
+			if list == nil {
+				continue
 			}
+			for _, item := range list.items {
+				if root.get("calls").entry(item.text) == nil {
+					return missing(item.text, "call", item.where, root.get("calls").names())
+				}
+			}
+		}
+	}
+	for _, e := range root.get("calls").entries() {
+		if v := e.value.get("as").get("client"); v != nil && !strings.Contains(v.text, "${") && root.get("clients").entry(v.text) == nil {
+			return missing(v.text, "client", v.where, root.get("clients").names())
 		}
 	}
 	return nil

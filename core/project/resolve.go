@@ -92,34 +92,6 @@ type API struct {
 	Needs     Needs
 }
 
-// Expect is what a call's answer must be; empty fields expect nothing.
-type Expect struct {
-	Status    List
-	MediaType Setting
-	Challenge Setting
-	JSON      []Named // JSONPath to present, absent or a value
-	Where     string
-}
-
-// Call is a resolved entry of calls.
-type Call struct {
-	Name      string
-	Where     string
-	API       *API
-	Client    Setting
-	Method    string
-	Path      string
-	Request   Setting
-	Headers   []Named
-	Query     []Named
-	Body      Setting // the text to send
-	BodyJSON  bool    // it was written as YAML and became JSON
-	SendToken bool
-	Needs     Needs
-	Expect    Expect
-	Keep      []Named
-}
-
 // resolver gathers the first error, so that fields can be read one after the other.
 type resolver struct {
 	p   *Project
@@ -254,57 +226,6 @@ func (p *Project) API(name string) (*API, error) {
 	placement := n.get("token_placement")
 	a.Placement = bearer.Placement{Header: r.text(placement, "header").Value, Prefix: r.text(placement, "prefix").Value}
 	return a, r.err
-}
-
-// Call resolves an entry of calls and its API.
-func (p *Project) Call(name string) (*Call, error) {
-	n, err := p.section("calls", "call", name, p.Display())
-	if err != nil {
-		return nil, err
-	}
-	r := &resolver{p: p}
-	c := &Call{Name: name, Where: n.where, Client: r.text(n, "client"), Request: r.text(n, "request"), Headers: r.named(n.get("headers")),
-		Query: r.named(n.get("query")), SendToken: true, Needs: r.needs(n), Keep: r.named(n.get("keep"))}
-	if v := n.get("send_token"); v != nil {
-		c.SendToken = v.text == "true"
-	}
-	r.body(n, c)
-	r.expect(n, c)
-	api := r.text(n, "api")
-	if r.err != nil {
-		return nil, r.err
-	}
-	if c.Method, c.Path, err = splitRequest(c.Request, n.where); err != nil {
-		return nil, err
-	}
-	if api.Value == "" {
-		if names := p.Names("apis"); len(names) == 1 && !strings.Contains(c.Path, "://") {
-			api.Value = names[0]
-		} else {
-			c.API = &API{}
-			return c, nil
-		}
-	}
-	c.API, err = p.API(api.Value)
-	return c, err
-}
-
-func (r *resolver) expect(n *node, c *Call) {
-	if v := n.get("expect"); v != nil {
-		c.Expect = Expect{Status: r.list(v, "status"), MediaType: r.text(v, "media_type"), Challenge: r.text(v, "challenge"),
-			JSON: r.named(v.get("json")), Where: v.where}
-	}
-}
-
-func (r *resolver) body(n *node, c *Call) {
-	v := n.get("body")
-	switch {
-	case v == nil || r.err != nil:
-	case v.kind == nodeScalar:
-		c.Body = r.value(v, "body")
-	default:
-		c.Body, c.BodyJSON = Setting{Value: r.json(v), Where: v.where}, true
-	}
 }
 
 // splitRequest reads "METHOD PATH".

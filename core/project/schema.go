@@ -39,8 +39,14 @@ func fieldSchema(f Field) map[string]any {
 		return map[string]any{"anyOf": []any{one, map[string]any{"type": "array", "items": one, "minItems": 1}}}
 	case kindSecret:
 		return secretSchema()
-	case kindTexts, kindJSONPath:
+	case kindTexts:
 		return texts
+	case kindLength:
+		return map[string]any{"type": "string", "pattern": `^(\d+(\.\d+)?(ns|us|ms|s|m|h))+$|\$\{`}
+	case kindEither:
+		return eitherSchema(f, scalar)
+	case kindEithers:
+		return map[string]any{"type": []string{"object", "null"}, "additionalProperties": eitherSchema(f, scalar)}
 	case kindMapping:
 		return shapeSchema(f.Of)
 	case kindNamed:
@@ -49,6 +55,8 @@ func fieldSchema(f Field) map[string]any {
 			of = shapeSchema(f.Of)
 		} else if f.Name == "stages" {
 			of = texts
+		} else {
+			of = map[string]any{"anyOf": []any{list, shapeSchema(roundShape)}}
 		}
 		return map[string]any{"type": []string{"object", "null"}, "propertyNames": map[string]any{"pattern": namePattern().String()}, "additionalProperties": of}
 	case kindJSON:
@@ -58,6 +66,14 @@ func fieldSchema(f Field) map[string]any {
 		return map[string]any{"anyOf": []any{map[string]any{"enum": f.Enum}, map[string]any{"type": "string", "pattern": `\$\{`}}}
 	}
 	return scalar
+}
+
+// eitherSchema is a text, or the mapping whose first key it stands for.
+func eitherSchema(f Field, scalar map[string]any) map[string]any {
+	if first := f.Of.Fields[0]; first.Enum != nil {
+		scalar = fieldSchema(first)
+	}
+	return map[string]any{"anyOf": []any{scalar, shapeSchema(f.Of)}}
 }
 
 func secretSchema() map[string]any {
@@ -97,6 +113,7 @@ func Reference() []FieldDoc {
 		}
 	}
 	walk(fileShape.Name, fileShape)
+	walk(roundShape.Name, roundShape)
 	seen := map[FieldDoc]bool{}
 	unique := out[:0]
 	for _, d := range out {

@@ -8,18 +8,20 @@ package project
 type FieldKind string
 
 const (
-	kindText     FieldKind = "text"
-	kindBool     FieldKind = "true or false"
-	kindNumber   FieldKind = "number"
-	kindDate     FieldKind = "date"
-	kindList     FieldKind = "list of texts" // a single text stands for a list of one
-	kindSecret   FieldKind = "secret source"
-	kindTexts    FieldKind = "names and texts" // an open mapping of text to text
-	kindMapping  FieldKind = "mapping"
-	kindNamed    FieldKind = "named entries" // an open mapping of name to Of
-	kindStatus   FieldKind = "status"        // 200, 2xx, or a list of them
-	kindJSON     FieldKind = "any value"
-	kindJSONPath FieldKind = "JSONPaths"
+	kindText    FieldKind = "text"
+	kindBool    FieldKind = "true or false"
+	kindNumber  FieldKind = "number"
+	kindDate    FieldKind = "date"
+	kindList    FieldKind = "list of texts" // a single text stands for a list of one
+	kindSecret  FieldKind = "secret source"
+	kindTexts   FieldKind = "names and texts" // an open mapping of text to text
+	kindMapping FieldKind = "mapping"
+	kindNamed   FieldKind = "named entries" // an open mapping of name to Of
+	kindStatus  FieldKind = "status"        // 200, 2xx, or a list of them
+	kindJSON    FieldKind = "any value"
+	kindEither  FieldKind = "text or mapping"  // a text stands for the mapping's first key
+	kindEithers FieldKind = "names and either" // an open mapping of name to kindEither
+	kindLength  FieldKind = "length of time"   // 800ms, 2s
 )
 
 // Field is one key of a mapping.
@@ -121,8 +123,60 @@ var apiShape = &Shape{Name: "api", Fields: []Field{
 var expectShape = &Shape{Name: "expect", Fields: []Field{
 	{Name: "status", Kind: kindStatus, Doc: "a status, a class such as 2xx, or a list of them"},
 	{Name: "media_type", Kind: kindText, Doc: "the answer's media type"},
-	{Name: "challenge", Kind: kindText, Doc: "the scheme of the WWW-Authenticate challenge"},
-	{Name: "json", Kind: kindJSONPath, Doc: "JSONPath to present, absent, or the value it must equal"},
+	{Name: "headers", Kind: kindEithers, Of: testShape, Doc: "header to present, absent, a value, or tests"},
+	{Name: "challenge", Kind: kindEither, Of: challengeShape, Doc: "the scheme of the WWW-Authenticate challenge, or more of it"},
+	{Name: "json", Kind: kindEithers, Of: testShape, Doc: "JSONPath to present, absent, the value it must equal, or tests"},
+	{Name: "schema", Kind: kindText, Doc: "a JSON Schema file (draft 2020-12) that the body must fit, beside the courier file"},
+	{Name: "within", Kind: kindLength, Doc: "how long the answer may take, as 800ms"},
+}}
+
+var testShape = &Shape{Name: "test", Fields: []Field{
+	{Name: "equals", Kind: kindText, Doc: "the value"},
+	{Name: "present", Kind: kindBool, Doc: "true: it is there; false: it is not"},
+	{Name: "type", Kind: kindText, Doc: "its JSON type", Enum: []string{"string", "number", "integer", "boolean", "array", "object", "null"}},
+	{Name: "matches", Kind: kindText, Doc: "a regular expression (RE2) that fits some part of it"},
+	{Name: "count", Kind: kindText, Doc: "how many: the length of the array, or of what the path finds"},
+	{Name: "greater", Kind: kindText, Doc: "a number or RFC 3339 time it lies above"},
+	{Name: "less", Kind: kindText, Doc: "a number or RFC 3339 time it lies below"},
+}}
+
+var challengeShape = &Shape{Name: "challenge", Fields: []Field{
+	{Name: "scheme", Kind: kindText, Doc: "Bearer, Basic and so on; case does not matter"},
+	{Name: "error", Kind: kindText, Doc: "its error (RFC 6750 3.1)"},
+	{Name: "scope", Kind: kindList, Doc: "the scope it names"},
+}}
+
+var keepShape = &Shape{Name: "keep", Fields: []Field{
+	{Name: "from", Kind: kindText, Doc: "JSONPath to the value, or to the records to choose from"},
+	{Name: "value", Kind: kindText, Doc: "the member of the record to keep"},
+	{Name: "label", Kind: kindText, Doc: "the member to show when choosing"},
+	{Name: "pick", Kind: kindEither, Of: pickShape, Doc: "ask (a list to choose from), first, only (an error when there are several), or { newest: MEMBER }"},
+}}
+
+var pickShape = &Shape{Name: "pick", Fields: []Field{
+	{Name: "how", Kind: kindText, Doc: "ask, first or only", Enum: Picks},
+	{Name: "newest", Kind: kindText, Doc: "the member whose latest time or highest number decides"},
+}}
+
+// Picks are the ways to choose among records, besides newest.
+var Picks = []string{"ask", "first", "only"}
+
+var retryShape = &Shape{Name: "retry", Fields: []Field{
+	{Name: "times", Kind: kindNumber, Doc: "how often to try again"},
+	{Name: "on", Kind: kindStatus, Doc: "the statuses that are worth another try; 429 and 503 when absent"},
+	{Name: "wait", Kind: kindLength, Doc: "how long to wait before, unless the answer says (Retry-After); 1s when absent"},
+}}
+
+var asShape = &Shape{Name: "as", Fields: []Field{
+	{Name: "client", Kind: kindText, Doc: "whose token to send"},
+}}
+
+// roundShape is a round written as a mapping; a list alone is its calls.
+var roundShape = &Shape{Name: "round", Fields: []Field{
+	{Name: "setup", Kind: kindList, Doc: "calls before the others; when one fails, none of the others runs"},
+	{Name: "calls", Kind: kindList, Doc: "the calls, in order"},
+	{Name: "cleanup", Kind: kindList, Doc: "calls after the others, also when some failed"},
+	{Name: "jobs", Kind: kindNumber, Doc: "how many calls may run at once, where none needs what another keeps"},
 }}
 
 var callShape = &Shape{Name: "call", Fields: []Field{
@@ -133,9 +187,13 @@ var callShape = &Shape{Name: "call", Fields: []Field{
 	{Name: "query", Kind: kindTexts, Doc: "query parameters, percent-encoded for you"},
 	{Name: "body", Kind: kindJSON, Doc: "the request body: a text as it is, anything else as JSON"},
 	{Name: "send_token", Kind: kindBool, Doc: "false sends no token"},
+	{Name: "as", Kind: kindMapping, Of: asShape, Doc: "who sends it in place of the API's own client: { client: NAME }"},
+	{Name: "token", Kind: kindText, Doc: "send a token that must be refused", Enum: []string{"expired", "garbled"}},
+	{Name: "tags", Kind: kindList, Doc: "words to choose calls of a round by"},
+	{Name: "retry", Kind: kindMapping, Of: retryShape, Doc: "when to try again; never when absent"},
 	{Name: "needs", Kind: kindMapping, Of: needsShape, Doc: "what its token must carry, besides the API's needs"},
 	{Name: "expect", Kind: kindMapping, Of: expectShape, Doc: "what the answer must be"},
-	{Name: "keep", Kind: kindTexts, Doc: "name to JSONPath: values usable afterwards as ${name}"},
+	{Name: "keep", Kind: kindEithers, Of: keepShape, Doc: "name to JSONPath, or to a choice among records: values usable afterwards as ${name}"},
 }}
 
 // fileShape is the whole file.
@@ -147,7 +205,7 @@ var fileShape = &Shape{Name: "courier file", Fields: []Field{
 	{Name: "clients", Kind: kindNamed, Of: ClientShape, Doc: "registered clients"},
 	{Name: "apis", Kind: kindNamed, Of: apiShape, Doc: "protected APIs"},
 	{Name: "calls", Kind: kindNamed, Of: callShape, Doc: "saved calls"},
-	{Name: "rounds", Kind: kindNamed, Doc: "lists of calls"},
+	{Name: "rounds", Kind: kindNamed, Doc: "lists of calls, or mappings with setup, calls and cleanup"},
 	{Name: "plain_http", Kind: kindList, Doc: "hosts that plain http may be sent to, besides loopback"},
 }}
 
