@@ -109,7 +109,8 @@ func TestNoSecretIsEverWritten(t *testing.T) {
 		{"decode", "--client", "nightly-forecast", "--verify"}, {"decode", "--client", "pilot-desk", "--which", "id", "--verify"}, {"decode", "--lines"},
 		{"compare", "pilot-desk"}, {"compare", "relay", "kiosk", "--all"}, {"introspect", "kiosk"}, {"introspect", "relay", "--which", "refresh"},
 		{"userinfo", "pilot-desk"}, {"userinfo", "harbour-portal"}, {"userinfo", "nightly-forecast"}, {"logout", "pilot-desk"}, {"logout", "pilot-desk", "--open"}, {"revoke", "kiosk"}, {"revoke", "archive"},
-		{"journal", "list"}, {"journal", "show"}, {"journal", "show", "3", "--full"}, {"journal", "show", "7", "--full"}, {"nonsense"},
+		{"round", "watch"}, {"round", "watch", "--keep-going", "--jobs", "3"}, {"drill", "notices"}, {"drill", "stations"}, {"drill", "latest-levels"},
+		{"journal", "list"}, {"journal", "show"}, {"journal", "show", "--full"}, {"journal", "show", "3", "--full"}, {"journal", "show", "7", "--full"}, {"nonsense"},
 	}
 	for _, mode := range [][]string{nil, {"--json"}, {"--verbose"}, {"--quiet"}} {
 		for _, cmd := range commands {

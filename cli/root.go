@@ -77,7 +77,7 @@ func (a *app) commands() []command {
 		{groupUnderstand, "decode", a.decodeCommand}, {groupUnderstand, "compare", a.compareCommand},
 		{groupUnderstand, "introspect", a.introspectCommand}, {groupUnderstand, "userinfo", a.userinfoCommand},
 		{groupUnderstand, "revoke", a.revokeCommand}, {groupUnderstand, "logout", a.logoutCommand},
-		{groupCall, "call", a.callCommand}, {groupCall, "round", a.roundCommand},
+		{groupCall, "call", a.callCommand}, {groupCall, "round", a.roundCommand}, {groupCall, "drill", a.drillCommand},
 		{groupDebug, "journal", a.journalCommand},
 		{groupPractise, "demo", a.demoCommand}, {groupPractise, "standin", a.standinCommand},
 		{"", "version", a.versionCommand},

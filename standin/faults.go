@@ -74,7 +74,7 @@ var tokenFaults = map[string]func(w http.ResponseWriter, status int, answer map[
 }
 
 // otherFaults act elsewhere than in the token answer.
-var otherFaults = []string{"strict-auth-method", "state-dropped", "iss-mismatch", "redirect-wrong-port", "id-token-wrong-nonce", "id-token-wrong-audience", "unknown-kid", "userinfo-wrong-sub", "clock-ahead", "clock-behind", "slow", "hang", "reset", "discovery-missing", "discovery-issuer-mismatch"}
+var otherFaults = []string{"strict-auth-method", "state-dropped", "iss-mismatch", "redirect-wrong-port", "id-token-wrong-nonce", "id-token-wrong-audience", "unknown-kid", "userinfo-wrong-sub", "accept-any-scope", "refuse-lower-case-scheme", "clock-ahead", "clock-behind", "slow", "hang", "reset", "discovery-missing", "discovery-issuer-mismatch"}
 
 // clockOff is how wrong the server's clock is.
 func clockOff(faults map[string]bool) time.Duration {
@@ -91,6 +91,9 @@ func clockOff(faults map[string]bool) time.Duration {
 func FaultNames() []string {
 	out := slices.Clone(otherFaults)
 	for name := range tokenFaults {
+		out = append(out, name)
+	}
+	for name := range lenientFaults {
 		out = append(out, name)
 	}
 	slices.Sort(out)

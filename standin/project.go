@@ -162,6 +162,11 @@ calls:
     body: { text: "Quay closed ${today}" }
     needs: { scope: [notices.write] }
     expect: { status: 201 }
+  notices:                                # what was posted; only those who may post see it
+    api: gauges
+    request: GET /notices
+    client: ledger-sync
+    needs: { scope: [notices.write] }
   latest-levels:
     api: feed
     request: GET /feed

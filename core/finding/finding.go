@@ -50,6 +50,8 @@ type Evidence struct {
 	RefreshOf *pouch.Set
 	// IDTokenFault is why the id token was not accepted, or "".
 	IDTokenFault string
+	// Provoked: the refusals were what was wanted, and need no cause.
+	Provoked bool
 	// First is true when this client never had a token here before.
 	First bool
 	// UserinfoSub and IDTokenSub are whom a userinfo answer and the id token are
@@ -94,6 +96,9 @@ const maxCandidates = 3
 
 // Judge runs every rule over the evidence.
 func Judge(e *Evidence) []run.Finding {
+	if e.Provoked {
+		return []run.Finding{}
+	}
 	var out []run.Finding
 	for i := range catalogue {
 		r := &catalogue[i]

@@ -265,3 +265,17 @@ func secretKeys(raw []byte) *KeySet {
 	}
 	return set
 }
+
+// PEM is a public key of the set by its kid, as a PEM file holds it; the first
+// one when kid is "". Nil when there is none.
+func (s *KeySet) PEM(kid string) []byte {
+	for _, k := range s.Keys {
+		if kid != "" && k.ID != kid || k.Type == typeSecret {
+			continue
+		}
+		if der, err := x509.MarshalPKIXPublicKey(k.public); err == nil {
+			return pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der})
+		}
+	}
+	return nil
+}
