@@ -3,6 +3,7 @@ package cli
 import (
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -19,8 +20,11 @@ import (
 // callFlags are what a call can be given on the command line.
 type callFlags struct {
 	client, token, body, save, pick, api string
-	headers, query                       []string
-	bare, dryRun                         bool
+	headers, query, form, upload         []string
+	bare, dryRun, table, pages           bool
+	columns                              []string
+	next, cursor, as, versus             string
+	maxPages                             int
 }
 
 func (a *app) callCommand() *cobra.Command {
@@ -33,9 +37,14 @@ person is needed. The body goes to standard output as it came; on a terminal it 
 laid out.
 
 A URL that is only a path is put under the base_url of the API (--api NAME where
-there are several).`,
+there are several). --table draws an array of objects, --pages goes on to the next
+pages (RFC 8288, or --next JSONPATH), --save writes the body to a file as it comes,
+--as writes the request for use elsewhere, and --versus sends the same call as
+another client and shows where the answers differ.`,
 		Example: `  tidy-courier call stations
   tidy-courier call stations --pick '$.stations[*].name'
+  tidy-courier call readings --table --pages
+  tidy-courier call harbours --client nightly-forecast --versus pilot-desk
   tidy-courier call GET /harbours --api gauges
   tidy-courier call GET http://127.0.0.1:8650/api/me --client nightly-forecast --header 'Accept: application/json'`,
 		Args: takes(1, 2, "the name of a call, or a method and a URL"), ValidArgsFunction: a.complete("calls"),
@@ -48,6 +57,9 @@ there are several).`,
 			if err != nil {
 				return err
 			}
+			if f.versus != "" {
+				return a.runVersus(cmd, e, plan, &f)
+			}
 			return a.runCall(cmd, e, plan, &f)
 		},
 	}
@@ -59,11 +71,23 @@ there are several).`,
 	fl.StringArrayVarP(&f.headers, "header", "H", nil, "a header, as 'NAME: VALUE'; may be repeated")
 	fl.StringArrayVar(&f.query, "query", nil, "a query parameter, as NAME=VALUE; may be repeated")
 	fl.StringVar(&f.body, "body", "", "the body: text, @FILE, or - for standard input")
-	fl.StringVar(&f.save, "save", "", "write the body to this `file`")
+	fl.StringArrayVar(&f.form, "form", nil, "a form field of the body, as NAME=VALUE; may be repeated")
+	fl.StringArrayVar(&f.upload, "upload", nil, "a part of a multipart body, as NAME=VALUE or NAME=@FILE; may be repeated")
+	fl.BoolVar(&f.table, "table", false, "draw an array of objects as columns; tab-separated when piped")
+	fl.StringSliceVar(&f.columns, "columns", nil, "with --table: which members, as id,name,place.lat")
+	fl.BoolVar(&f.pages, "pages", false, "go on to the next pages")
+	fl.StringVar(&f.next, "next", "", "with --pages: the `JSONPath` to the next page's URL or cursor (default: the Link header, RFC 8288)")
+	fl.StringVar(&f.cursor, "cursor", "", "with --next: the query `parameter` that takes the cursor")
+	fl.IntVar(&f.maxPages, "max-pages", 100, "with --pages: how many at most")
+	fl.StringVar(&f.as, "as", "", "write the request for use elsewhere, and send nothing: http, sh or har")
+	fl.StringVar(&f.versus, "versus", "", "send it as this `client` too, and show where the answers differ")
+	fl.StringVar(&f.save, "save", "", "write the body to this `file`, as it comes")
 	fl.StringVar(&f.pick, "pick", "", "print only what this `JSONPath` finds, one a line")
 	fl.BoolVar(&f.dryRun, "dry-run", false, "show the request as it would be sent, and send nothing")
 	a.completeFlag(cmd, "client", "clients")
+	a.completeFlag(cmd, "versus", "clients")
 	a.completeFlag(cmd, "api", "apis")
+	_ = cmd.RegisterFlagCompletionFunc("as", cobra.FixedCompletions(show.RequestForms, cobra.ShellCompDirectiveNoFileComp)) // the flag is there
 	return cmd
 }
 
@@ -148,7 +172,10 @@ func (a *app) layOver(plan *flow.CallPlan, f *callFlags) error {
 	if f.bare {
 		plan.SendToken = false
 	}
-	plan.WantsJSON = plan.WantsJSON || f.pick != ""
+	plan.WantsJSON = plan.WantsJSON || f.pick != "" || f.table
+	if err := f.check(); err != nil {
+		return err
+	}
 	if err := a.tokenGiven(plan, f); err != nil {
 		return err
 	}
@@ -182,9 +209,68 @@ func (a *app) tokenGiven(plan *flow.CallPlan, f *callFlags) error {
 	return nil
 }
 
+// check refuses flags that do not go together.
+func (f *callFlags) check() error {
+	for _, rule := range []struct {
+		set  bool
+		flag string
+		says string
+	}{
+		{(f.next != "" || f.cursor != "") && !f.pages, "--next", "--next and --cursor go with --pages"},
+		{f.cursor != "" && f.next == "", "--cursor", "--cursor needs --next, the JSONPath to the cursor"},
+		{len(f.columns) > 0 && !f.table, "--columns", "--columns goes with --table"},
+		{f.save != "" && (f.pages || f.table || f.pick != ""), "--save", "--save keeps the body as it comes: without --pages, --table and --pick"},
+		{f.pages && f.maxPages < 1, "--max-pages", "there is at least one page"},
+		{f.as != "" && !slices.Contains(show.RequestForms, f.as), "--as", "there are: " + strings.Join(show.RequestForms, ", ")},
+		{f.versus != "" && (f.token != "" || f.bare || f.pages || f.save != "" || f.as != "" || f.dryRun), "--versus", "--versus sends the call as two clients, and goes with none of --token, --bare, --pages, --save, --as and --dry-run"},
+		{countSet(f.body != "", len(f.form) > 0, len(f.upload) > 0) > 1, "--body", "a request has one body: --body, --form or --upload"},
+	} {
+		if rule.set {
+			return fault.New(fault.Usage, "%s", rule.says).At(rule.flag)
+		}
+	}
+	return nil
+}
+
+func countSet(list ...bool) int {
+	n := 0
+	for _, v := range list {
+		if v {
+			n++
+		}
+	}
+	return n
+}
+
+// pairsGiven reads NAME=VALUE flags.
+func pairsGiven(list []string, flag string) ([]bearer.Pair, error) {
+	var out []bearer.Pair
+	for _, text := range list {
+		name, value, found := strings.Cut(text, "=")
+		if !found || name == "" {
+			return nil, fault.New(fault.Usage, "%q is not NAME=VALUE", text).At(flag)
+		}
+		out = append(out, bearer.Pair{Name: name, Value: value})
+	}
+	return out, nil
+}
+
 func (a *app) bodyGiven(plan *flow.CallPlan, f *callFlags) error {
 	var err error
+	contentType := ""
 	switch {
+	case len(f.form) > 0:
+		pairs, bad := pairsGiven(f.form, "--form")
+		if bad != nil {
+			return bad
+		}
+		plan.Body, contentType = bearer.FormBody(pairs)
+	case len(f.upload) > 0:
+		pairs, bad := pairsGiven(f.upload, "--upload")
+		if bad != nil {
+			return bad
+		}
+		plan.Body, contentType, err = bearer.UploadBody(pairs, func(path string) ([]byte, error) { return bearer.ReadUpload(a.path(path)) })
 	case f.body == "":
 		return nil
 	case f.body == "-":
@@ -197,15 +283,18 @@ func (a *app) bodyGiven(plan *flow.CallPlan, f *callFlags) error {
 	if err != nil {
 		return fault.Wrap(fault.Usage, err, "the body could not be read").At("--body")
 	}
-	if head := strings.TrimSpace(string(plan.Body[:min(len(plan.Body), 64)])); plan.Header.Get("Content-Type") == "" && (strings.HasPrefix(head, "{") || strings.HasPrefix(head, "[")) {
-		plan.Header.Set("Content-Type", "application/json")
+	if head := strings.TrimSpace(string(plan.Body[:min(len(plan.Body), 64)])); contentType == "" && plan.Header.Get("Content-Type") == "" && (strings.HasPrefix(head, "{") || strings.HasPrefix(head, "[")) {
+		contentType = "application/json"
+	}
+	if contentType != "" {
+		plan.Header.Set("Content-Type", contentType)
 	}
 	return nil
 }
 
 func (a *app) runCall(cmd *cobra.Command, e *flow.Engine, plan *flow.CallPlan, f *callFlags) error {
-	if f.dryRun {
-		return a.dryRun(e, plan)
+	if f.dryRun || f.as != "" {
+		return a.dryRun(e, plan, f.as)
 	}
 	a.watch(e, a.Err)
 	s := e.Begin("call")
@@ -222,12 +311,25 @@ func (a *app) runCall(cmd *cobra.Command, e *flow.Engine, plan *flow.CallPlan, f
 		return err
 	}
 	a.sayToken(used)
-	res, err := s.Call(cmd.Context(), plan, req, used)
+	if plan.Placement.Query != "" && used != nil {
+		a.say("    the token travels in the URL, where logs and histories keep it (RFC 9700 4.3.2)")
+	}
+	out := a.newOutput(plan, f)
+	req.Sink = out.sink()
+	var res *flow.CallResult
+	if f.pages {
+		how := flow.Paging{Next: f.next, Cursor: f.cursor, Max: f.maxPages}
+		res, err = s.Pages(cmd.Context(), plan, req, used, how, out.page)
+	} else {
+		res, err = s.Call(cmd.Context(), plan, req, used)
+	}
 	err = s.Finish(err)
-	a.doc = show.NewCallView(s.Run.Record(&a.secrets), res, &a.secrets, revealed(a.g.reveal, res))
+	view := show.NewCallView(s.Run.Record(&a.secrets), res, &a.secrets, revealed(a.g.reveal, res))
+	view.Pages, view.Saved = out.pages, out.saved(res)
+	a.doc = view
 	a.explain(s) // under its rung, before the body
-	if out := a.output(res, f); err == nil {
-		err = out
+	if bad := out.end(res, err); err == nil {
+		err = bad
 	}
 	return err
 }
@@ -253,59 +355,13 @@ func (a *app) sayToken(u *flow.Used) {
 	a.say("    %s", v)
 }
 
-// output hands the body over.
-func (a *app) output(res *flow.CallResult, f *callFlags) error {
-	if res == nil || res.Leg == nil || res.Leg.Exchange.Response == nil {
-		return nil
-	}
-	r := res.Leg.Exchange.Response
-	if f.save != "" && !r.Truncated {
-		if err := project.WriteFile(a.path(f.save), r.Body, 0o644); err != nil {
-			return err
-		}
-		a.say("    saved %d bytes to %s", len(r.Body), f.save)
-		return nil
-	}
-	if a.g.json {
-		return nil
-	}
-	if f.pick != "" && r.Status < 400 {
-		return a.pick(r, f.pick)
-	}
-	if isTerminal(a.Out) {
-		a.outPen().Body(r)
-		return nil
-	}
-	_, err := a.Out.Write(r.Body)
-	return err
-}
-
-func (a *app) pick(r *wire.Response, path string) error {
-	found, err := flow.Pick(r.Body, path)
-	if err != nil {
-		return fault.New(fault.Usage, "%s", err.Error()).At("--pick")
-	}
-	if len(found) == 0 {
-		return fault.New(fault.Expectation, "%s matches nothing in the answer", path).At("--pick").Hint("run it without --pick to see the answer")
-	}
-	for _, v := range found {
-		text := flow.Text(v)
-		if isTerminal(a.Out) {
-			text = show.SafeText(text)
-		}
-		if _, err := a.Out.Write([]byte(text + "\n")); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // dryRun shows the request; the token is the one in the pouch, if it holds one.
-func (a *app) dryRun(e *flow.Engine, plan *flow.CallPlan) error {
+func (a *app) dryRun(e *flow.Engine, plan *flow.CallPlan, as string) error {
 	header := plan.Header.Clone()
 	if header == nil {
 		header = http.Header{}
 	}
+	target, body := plan.URL, plan.Body
 	if plan.SendToken && (plan.Token != "" || plan.Client != "") {
 		tok := plan.Token
 		if tok == "" {
@@ -316,14 +372,23 @@ func (a *app) dryRun(e *flow.Engine, plan *flow.CallPlan) error {
 		}
 		a.secrets.Add(tok)
 		if tok == "" {
-			header.Set(plan.Placement.HeaderName(), plan.Placement.Value("[to be obtained for "+plan.Client+"]"))
-		} else if err := plan.Placement.Put(header, tok); err != nil {
+			tok = "[to be obtained for " + plan.Client + "]"
+		}
+		var err error
+		if target, body, err = plan.Placement.Place(plan.Method, plan.URL, header, plan.Body, tok); err != nil {
 			return fault.New(fault.Settings, "%s", err.Error()).Hint("remove the header, or send the call with --bare, which adds no token")
 		}
 	}
 	placed := plan.Placement.Header
-	view := show.NewRequestView(plan.Method, plan.URL, header, plan.Body, placed, &a.secrets, a.g.reveal)
+	view := show.NewRequestView(plan.Method, target, header, body, placed, &a.secrets, a.g.reveal)
 	a.doc = map[string]any{"request": view, "sent": false}
+	if as != "" && !a.g.json {
+		text, err := show.RequestAs(as, view, placed, plan.Client, a.g.reveal)
+		if err == nil {
+			_, err = a.Out.Write([]byte(text))
+		}
+		return err
+	}
 	if !a.g.json {
 		a.outPen().Request(view)
 		a.say("nothing was sent")

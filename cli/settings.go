@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -12,19 +14,66 @@ import (
 )
 
 func (a *app) showCommand() *cobra.Command {
-	return &cobra.Command{
+	var kept bool
+	var forget []string
+	cmd := &cobra.Command{
 		Use: "show NAME", Short: "Print a server, client, API or call fully resolved, each value with where it came from",
+		Long: `Prints an entry of the courier file with every placeholder filled in, each value
+with its file and line and where it came from. --kept lists the values that calls
+have kept in this project and stage, --forget drops one.`,
 		Example: `  tidy-courier show nightly-forecast
-  tidy-courier show stations --stage ternby`,
-		Args: takes(1, 1, "the name of a server, client, API or call"), ValidArgsFunction: a.complete(""),
+  tidy-courier show stations --stage ternby
+  tidy-courier show --kept
+  tidy-courier show --forget station`,
+		Args: takes(0, 1, "the name of a server, client, API or call"), ValidArgsFunction: a.complete(""),
 		RunE: func(_ *cobra.Command, args []string) error {
+			if (kept || len(forget) > 0) == (len(args) == 1) {
+				return fault.New(fault.Usage, "show takes a name, --kept or --forget").Hint("tidy-courier show NAME prints an entry of the courier file")
+			}
 			p, _, err := a.opened()
 			if err != nil {
 				return err
 			}
-			return a.showEntry(p, args[0])
+			if len(args) == 1 {
+				return a.showEntry(p, args[0])
+			}
+			return a.showKept(p, forget)
 		},
 	}
+	cmd.Flags().BoolVar(&kept, "kept", false, "list the values that calls have kept")
+	cmd.Flags().StringArrayVar(&forget, "forget", nil, "drop a kept value by its `name`; may be repeated")
+	return cmd
+}
+
+// showKept lists the kept values, after dropping some.
+func (a *app) showKept(p *project.Project, forget []string) error {
+	held, err := a.pouch()
+	if err != nil {
+		return err
+	}
+	kept, err := held.Kept(p.Key(), p.Stage())
+	if err != nil {
+		return err
+	}
+	for _, name := range forget {
+		if _, there := kept[name]; !there {
+			f := fault.New(fault.Settings, "no value is kept as ${%s}", name).At("--forget")
+			if n := near.Name(name, slices.Collect(maps.Keys(kept))); n != "" {
+				return f.Hint("did you mean %s?", n)
+			}
+			return f.Hint("tidy-courier show --kept lists them")
+		}
+		if err := held.Forget(p.Key(), p.Stage(), name); err != nil {
+			return err
+		}
+		delete(kept, name)
+		a.say("forgotten: ${%s}", name)
+	}
+	a.doc = map[string]any{"kept": kept, "stage": p.Stage()}
+	if !a.g.json && len(forget) == 0 {
+		a.outPen().Kept(kept)
+	}
+	return nil
 }
 
 type entryView struct {

@@ -93,6 +93,8 @@ type CallView struct {
 	Failures []flow.Mismatch   `json:"failures,omitempty"`
 	Ms       float64           `json:"ms"`
 	Legs     []run.LegRecord   `json:"legs"`
+	Pages    int               `json:"pages,omitempty"` // with --pages: how many came; the answer is the last
+	Saved    int64             `json:"saved,omitempty"` // with --save: bytes written
 	Findings []run.Finding     `json:"findings"`
 	Error    *run.Failure      `json:"error,omitempty"`
 }

@@ -161,6 +161,19 @@ func (p *Pen) Settings(section, name string, lines []project.Line) {
 	}
 }
 
+// Kept draws the values that calls have kept.
+func (p *Pen) Kept(kept map[string]string) {
+	if len(kept) == 0 {
+		p.line(p.faint("no value is kept in this project and stage; keep: under a call takes one out of its answer"))
+		return
+	}
+	var rows [][]string
+	for _, name := range sortedNames(kept) {
+		rows = append(rows, []string{p.accent("${" + Safe(name) + "}"), Safe(kept[name])})
+	}
+	p.table("   ", rows)
+}
+
 // Legs draws each leg's headers and bodies in full.
 func (p *Pen) Legs(r *run.Record) {
 	for _, l := range r.Legs {

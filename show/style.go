@@ -203,6 +203,19 @@ func Duration(d time.Duration) string {
 	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }
 
+// Bytes is a size as a person says it.
+func Bytes(n int64) string {
+	switch {
+	case n < 10_000:
+		return fmt.Sprintf("%d bytes", n)
+	case n < 10<<20:
+		return fmt.Sprintf("%.0f KiB", float64(n)/(1<<10))
+	case n < 10<<30:
+		return fmt.Sprintf("%.0f MiB", float64(n)/(1<<20))
+	}
+	return fmt.Sprintf("%.1f GiB", float64(n)/(1<<30))
+}
+
 // took is how long a leg took.
 func took(ms float64) string {
 	switch {

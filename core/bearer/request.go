@@ -12,6 +12,8 @@ import (
 type Placement struct {
 	Header string // "" means Authorization
 	Prefix string // put before the token; used only when Header is set
+	Query  string // the query parameter it travels in (RFC 6750 2.3, discouraged)
+	Form   string // the form parameter it travels in (RFC 6750 2.2)
 }
 
 // HeaderName is the header the token travels in.
@@ -39,6 +41,42 @@ func (p Placement) Put(h http.Header, token string) error {
 	}
 	h.Set(name, p.Value(token))
 	return nil
+}
+
+// Place puts the token where it goes: into the header, the URL's query, or the
+// form body. What is there already would be sent twice, and is an error.
+func (p Placement) Place(method, target string, h http.Header, body []byte, token string) (string, []byte, error) {
+	switch {
+	case p.Query != "":
+		if u, err := url.Parse(target); err == nil && u.Query().Has(p.Query) {
+			return target, body, fmt.Errorf("the call already has a query parameter %s, and the token goes there", p.Query)
+		}
+		joined, err := Join("", target, []Pair{{p.Query, token}})
+		return joined, body, err
+	case p.Form != "":
+		if method == http.MethodGet || method == http.MethodHead {
+			return target, body, fmt.Errorf("the token goes into a form body, and %s has none (RFC 6750 2.2)", method)
+		}
+		if mt, _, _ := strings.Cut(h.Get("Content-Type"), ";"); len(body) > 0 && !strings.EqualFold(strings.TrimSpace(mt), formType) {
+			return target, body, fmt.Errorf("the token goes into a form body, and the body is %s (RFC 6750 2.2)", orNothing(mt))
+		}
+		h.Set("Content-Type", formType)
+		pair := url.QueryEscape(p.Form) + "=" + url.QueryEscape(token)
+		if len(body) > 0 {
+			pair = string(body) + "&" + pair
+		}
+		return target, []byte(pair), nil
+	}
+	return target, body, p.Put(h, token)
+}
+
+const formType = "application/x-www-form-urlencoded"
+
+func orNothing(s string) string {
+	if s == "" {
+		return "of no said type"
+	}
+	return s
 }
 
 // Join puts a call's path under the API's base URL and adds query parameters in

@@ -2,6 +2,7 @@ package finding
 
 import (
 	"fmt"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -102,9 +103,18 @@ func (e *Evidence) apiItem(leg *run.Leg) run.Item {
 	return run.Item{What: "the API said", Where: fmt.Sprintf("leg %d", leg.N), Value: value}
 }
 
+// carries reports whether a token travels in the URL or the body.
+func carries(leg *run.Leg, access string) bool {
+	if access == "" {
+		return false
+	}
+	encoded := url.QueryEscape(access)
+	return strings.Contains(leg.URL, encoded) || strings.Contains(string(leg.Exchange.Request.Body), encoded)
+}
+
 func noToken(e *Evidence) *Match {
 	leg := e.refusedCall(401, 403)
-	if leg == nil || sentToken(leg) != "" || leg.Exchange.Request.Header.Get("Authorization") != "" || strings.Contains(leg.URL, "access_token=") {
+	if leg == nil || carries(leg, e.Access) || sentToken(leg) != "" || leg.Exchange.Request.Header.Get("Authorization") != "" || strings.Contains(leg.URL, "access_token=") {
 		return nil
 	}
 	m := &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{{What: "Authorization", Where: fmt.Sprintf("leg %d", leg.N), Value: "not sent"}, e.apiItem(leg)}}

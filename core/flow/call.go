@@ -72,6 +72,9 @@ func Plan(c *project.Call) (*CallPlan, error) {
 			p.Header.Set("Content-Type", "application/json")
 		}
 	}
+	if err := planBody(p, c); err != nil {
+		return nil, err
+	}
 	query := make([]bearer.Pair, len(c.Query))
 	for i, q := range c.Query {
 		query[i] = bearer.Pair{Name: q.Name, Value: q.Value}
@@ -82,6 +85,31 @@ func Plan(c *project.Call) (*CallPlan, error) {
 	}
 	p.WantsJSON = c.Expect.MediaType.Value == "application/json" || len(c.Expect.JSON) > 0 || c.Expect.Schema.Value != "" || len(c.Keep) > 0
 	return p, nil
+}
+
+// planBody makes a form or multipart body.
+func planBody(p *CallPlan, c *project.Call) error {
+	pairs := func(list []project.Named) []bearer.Pair {
+		var out []bearer.Pair
+		for _, n := range list {
+			out = append(out, bearer.Pair{Name: n.Name, Value: n.Value})
+		}
+		return out
+	}
+	contentType := ""
+	switch {
+	case len(c.Form) > 0:
+		p.Body, contentType = bearer.FormBody(pairs(c.Form))
+	case len(c.Upload) > 0:
+		var err error
+		if p.Body, contentType, err = bearer.UploadBody(pairs(c.Upload), func(path string) ([]byte, error) { return bearer.ReadUpload(c.File(path)) }); err != nil {
+			return fault.Wrap(fault.Settings, err, "the body of %q cannot be made", c.Name).At(c.Where)
+		}
+	default:
+		return nil
+	}
+	p.Header.Set("Content-Type", contentType)
+	return nil
 }
 
 // Prepare gets the token and puts it into the request.
@@ -100,7 +128,7 @@ func (s *Session) Prepare(ctx context.Context, p *CallPlan) (wire.Request, *Used
 	}
 	s.e.Mask.Add(used.Token)
 	s.Evidence.Access = used.Token
-	if err := p.Placement.Put(r.Header, used.Token); err != nil {
+	if r.URL, r.Body, err = p.Placement.Place(r.Method, r.URL, r.Header, r.Body, used.Token); err != nil {
 		return r, nil, fault.New(fault.Settings, "%s", err.Error()).Hint("remove the header, or send the call with --bare, which adds no token")
 	}
 	return r, used, nil
@@ -260,7 +288,7 @@ func redirect(l *run.Leg, r wire.Request, placement bearer.Placement) (*wire.Req
 	if err != nil {
 		return nil, "", fault.New(fault.API, "the API redirects to %q, which is not a URL", target)
 	}
-	next := wire.Request{Method: r.Method, URL: to.String(), Header: r.Header.Clone(), Body: r.Body}
+	next := wire.Request{Method: r.Method, URL: to.String(), Header: r.Header.Clone(), Body: r.Body, Sink: r.Sink}
 	if status == 303 || (status == 301 || status == 302) && r.Method == http.MethodPost {
 		if r.Method != http.MethodHead {
 			next.Method = http.MethodGet

@@ -128,6 +128,9 @@ func (s *Session) send(ctx context.Context, kind run.Kind, r wire.Request, place
 	if x.Failure.Kind == wire.Interrupted {
 		return l, fault.New(fault.Interrupted, "stopped while waiting for %s", r.URL)
 	}
+	if x.Failure.Kind == wire.SinkFailed {
+		return l, fault.New(fault.Settings, "the answer could not be saved: %s", x.Failure.Detail)
+	}
 	return l, fault.New(fault.Unreachable, "%s %s: %s", r.Method, mask.URL(r.URL), x.Failure.Detail)
 }
 

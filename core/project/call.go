@@ -66,6 +66,8 @@ type Call struct {
 	Query     []Named
 	Body      Setting // the text to send
 	BodyJSON  bool    // it was written as YAML and became JSON
+	Form      []Named // a form body in place of Body
+	Upload    []Named // a multipart body in place of Body; a value that begins with @ names a file
 	SendToken bool
 	Needs     Needs
 	Expect    Expect
@@ -74,6 +76,16 @@ type Call struct {
 	As        Setting // the client whose token is sent instead
 	Tags      []string
 	Retry     Retry
+
+	dir string // that paths start from
+}
+
+// File is a path of the call, which starts from the courier file's folder.
+func (c *Call) File(path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(c.dir, path)
 }
 
 // Call resolves an entry of calls and its API.
@@ -83,13 +95,17 @@ func (p *Project) Call(name string) (*Call, error) {
 		return nil, err
 	}
 	r := &resolver{p: p}
-	c := &Call{Name: name, Where: n.where, Client: r.text(n, "client"), Request: r.text(n, "request"), Headers: r.named(n.get("headers")),
+	c := &Call{dir: p.Dir(), Name: name, Where: n.where, Client: r.text(n, "client"), Request: r.text(n, "request"), Headers: r.named(n.get("headers")),
 		Query: r.named(n.get("query")), SendToken: true, Needs: r.needs(n), Keep: r.keeps(n.get("keep")),
 		Token: r.text(n, "token"), As: r.text(n.get("as"), "client"), Tags: r.list(n, "tags").Values, Retry: r.retry(n.get("retry"))}
 	if v := n.get("send_token"); v != nil {
 		c.SendToken = v.text == "true"
 	}
 	r.body(n, c)
+	c.Form, c.Upload = r.named(n.get("form")), r.named(n.get("upload"))
+	if r.err == nil && (c.Body.Where != "" && len(c.Form)+len(c.Upload) > 0 || len(c.Form) > 0 && len(c.Upload) > 0) {
+		return nil, fault.New(fault.Settings, "the call %q has more than one body", name).At(n.where).Hint("keep one of body, form and upload")
+	}
 	r.expect(n, c)
 	api := r.text(n, "api")
 	if r.err != nil {

@@ -224,7 +224,8 @@ func (p *Project) API(name string) (*API, error) {
 	r := &resolver{p: p}
 	a := &API{Name: name, BaseURL: r.text(n, "base_url"), Client: r.text(n, "client"), Headers: r.named(n.get("headers")), Needs: r.needs(n)}
 	placement := n.get("token_placement")
-	a.Placement = bearer.Placement{Header: r.text(placement, "header").Value, Prefix: r.text(placement, "prefix").Value}
+	a.Placement = bearer.Placement{Header: r.text(placement, "header").Value, Prefix: r.text(placement, "prefix").Value,
+		Query: r.text(placement, "query").Value, Form: r.text(placement, "form").Value}
 	return a, r.err
 }
 

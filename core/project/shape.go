@@ -110,6 +110,8 @@ var needsShape = &Shape{Name: "needs", Fields: []Field{
 var placementShape = &Shape{Name: "token_placement", Fields: []Field{
 	{Name: "header", Kind: kindText, Doc: "the header the token travels in"},
 	{Name: "prefix", Kind: kindText, Doc: "what stands before the token"},
+	{Name: "query", Kind: kindText, Doc: "the query parameter the token travels in, as access_token; discouraged (RFC 9700 4.3.2)"},
+	{Name: "form", Kind: kindText, Doc: "the form parameter the token travels in, as access_token (RFC 6750 2.2)"},
 }}
 
 var apiShape = &Shape{Name: "api", Fields: []Field{
@@ -186,6 +188,8 @@ var callShape = &Shape{Name: "call", Fields: []Field{
 	{Name: "headers", Kind: kindTexts, Doc: "headers besides the API's"},
 	{Name: "query", Kind: kindTexts, Doc: "query parameters, percent-encoded for you"},
 	{Name: "body", Kind: kindJSON, Doc: "the request body: a text as it is, anything else as JSON"},
+	{Name: "form", Kind: kindTexts, Doc: "a form body (application/x-www-form-urlencoded) in place of body"},
+	{Name: "upload", Kind: kindTexts, Doc: "a multipart body (RFC 7578) in place of body: name to text, or to @FILE"},
 	{Name: "send_token", Kind: kindBool, Doc: "false sends no token"},
 	{Name: "as", Kind: kindMapping, Of: asShape, Doc: "who sends it in place of the API's own client: { client: NAME }"},
 	{Name: "token", Kind: kindText, Doc: "send a token that must be refused", Enum: []string{"expired", "garbled"}},

@@ -33,6 +33,7 @@ const (
 	ProxyNeedsLogin    FailureKind = "proxy-needs-login"
 	AnswerTooLarge     FailureKind = "answer-too-large"
 	Interrupted        FailureKind = "interrupted"
+	SinkFailed         FailureKind = "save-failed" // the place the body was to go to, not the server
 	UnspecifiedFailure FailureKind = "unreachable"
 )
 

@@ -32,6 +32,10 @@ type Request struct {
 	URL    string
 	Header http.Header
 	Body   []byte
+	// Sink takes the body of a successful answer in place of Response.Body, as it
+	// comes and however long it is; nil keeps it in memory. It is asked once the
+	// header is there.
+	Sink func(r *Response) (io.Writer, error)
 }
 
 // Timing is how long the parts of an exchange took. A part that did not happen
@@ -56,8 +60,10 @@ type Response struct {
 	Status    int
 	Proto     string // "HTTP/1.1"
 	Header    http.Header
-	Body      []byte // decoded from gzip, at most Limits.Body bytes
+	Body      []byte // decoded from gzip or zstd, at most Limits.Body bytes
 	Truncated bool   // more came than Limits.Body, or the connection broke in the middle
+	Streamed  int64  // bytes that went into the Sink
+	Length    int64  // as Content-Length said, -1 when it did not
 }
 
 // MediaType is the answer's Content-Type without parameters, in lower case.
@@ -170,8 +176,12 @@ func (s *Sender) Send(ctx context.Context, r Request) (Exchange, error) {
 		return x, fault.New(fault.Settings, "%s would be sent over plain http, readable by anyone on the way", r.URL).
 			Hint("use https, or allow this one host by name with --plain-http %s", u.Hostname())
 	}
-	ctx, cancel := context.WithTimeout(ctx, s.opt.Limits.Total)
-	defer cancel()
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	// a body that goes into a sink may take its time, as long as something comes
+	patience := &patience{limit: s.opt.Limits.Total}
+	patience.timer = time.AfterFunc(s.opt.Limits.Total, func() { cancel(context.DeadlineExceeded) })
+	defer patience.timer.Stop()
 	start := time.Now()
 	ctx = httptrace.WithClientTrace(ctx, tracer(&x, start))
 	req, err := s.request(ctx, u, r)
@@ -179,7 +189,7 @@ func (s *Sender) Send(ctx context.Context, r Request) (Exchange, error) {
 		return x, err
 	}
 	x.Request.Header = req.Header
-	s.roundTrip(ctx, req, &x, start)
+	s.roundTrip(ctx, req, &x, start, patience)
 	return x, nil
 }
 
@@ -206,37 +216,45 @@ func (s *Sender) request(ctx context.Context, u *url.URL, r Request) (*http.Requ
 	if req.Header.Get("User-Agent") == "" && s.opt.UserAgent != "" {
 		req.Header.Set("User-Agent", s.opt.UserAgent)
 	}
+	if req.Header.Get("Accept-Encoding") == "" && r.Method != http.MethodHead {
+		req.Header.Set("Accept-Encoding", accepted)
+	}
 	if host := req.Header.Get("Host"); host != "" {
 		req.Host = host
 	}
 	return req, nil
 }
 
-func (s *Sender) roundTrip(ctx context.Context, req *http.Request, x *Exchange, start time.Time) {
+func (s *Sender) roundTrip(ctx context.Context, req *http.Request, x *Exchange, start time.Time, p *patience) {
 	resp, err := s.transport.RoundTrip(req)
 	if err != nil {
 		x.Timing.Total = time.Since(start)
-		x.Failure = classify(ctx, err, req.URL)
+		x.Failure = p.classify(ctx, err, req.URL)
 		return
 	}
 	defer resp.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(resp.Body, s.opt.Limits.Body+1))
-	x.Timing.Total = time.Since(start)
-	x.Response = &Response{Status: resp.StatusCode, Proto: resp.Proto, Header: resp.Header, Body: body}
-	switch {
-	case int64(len(body)) > s.opt.Limits.Body:
-		x.Response.Body, x.Response.Truncated = body[:s.opt.Limits.Body], true
-		x.Failure = &Failure{Kind: AnswerTooLarge, Detail: "the answer is larger than the limit of " + byteCount(s.opt.Limits.Body)}
-	case err != nil:
-		x.Response.Truncated = true
-		x.Failure = classify(ctx, err, req.URL)
-		x.Failure.Partial = true
-	}
+	x.Response = &Response{Status: resp.StatusCode, Proto: resp.Proto, Header: resp.Header, Length: resp.ContentLength}
 	if resp.TLS != nil {
 		x.Peer.TLSVersion = tls.VersionName(resp.TLS.Version)
 		if len(resp.TLS.PeerCertificates) > 0 {
 			x.Peer.NotAfter = resp.TLS.PeerCertificates[0].NotAfter
 		}
+	}
+	body, err := decoded(resp)
+	if err == nil && x.Request.Sink != nil && resp.StatusCode < 300 {
+		err = stream(x, body, p)
+	} else if err == nil {
+		x.Response.Body, err = io.ReadAll(io.LimitReader(body, s.opt.Limits.Body+1))
+	}
+	x.Timing.Total = time.Since(start)
+	switch {
+	case int64(len(x.Response.Body)) > s.opt.Limits.Body:
+		x.Response.Body, x.Response.Truncated = x.Response.Body[:s.opt.Limits.Body], true
+		x.Failure = &Failure{Kind: AnswerTooLarge, Detail: "the answer is larger than the limit of " + byteCount(s.opt.Limits.Body)}
+	case err != nil:
+		x.Response.Truncated = true
+		x.Failure = p.classify(ctx, err, req.URL)
+		x.Failure.Partial = true
 	}
 }
 
