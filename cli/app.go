@@ -15,6 +15,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -76,6 +77,7 @@ type app struct {
 
 // Main runs one invocation and returns the exit status.
 func Main(args []string, sur Surroundings) int {
+	log.SetOutput(io.Discard) // the standard library logs what servers send where it should not
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	return mainWith(ctx, args, sur)

@@ -1,13 +1,16 @@
 package finding
 
 import (
+	"encoding/json"
 	"fmt"
+	"mime"
 	"net/url"
 	"regexp"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"tidycourier/core/oauth"
 	"tidycourier/core/run"
@@ -54,6 +57,48 @@ var callRules = []Rule{
 		Remedy:     []string{"send Accept: application/json: under headers: of the API, or with --header 'Accept: application/json'"},
 		References: []string{"RFC 9110 12.5.1"},
 		Judge:      xmlCame,
+	},
+	{
+		ID: "json-invalid", Title: "The API says JSON, and the body is none",
+		Meaning:    "Content-Type names JSON and the body does not parse. A warning printed before it, a cut in a template or a value that was not escaped are the usual reasons.",
+		Proof:      "The type, and where parsing stops.",
+		Remedy:     []string{"look at the body (journal show --full) at that place, and hand it to the provider", "--save FILE keeps it as it came"},
+		References: []string{"RFC 8259 2"},
+		Judge:      brokenJSON,
+	},
+	{
+		ID: "charset-wrong", Title: "The body is not in the encoding it should be in",
+		Meaning:    "Letters beyond ASCII arrive as other bytes than UTF-8. Programs show replacement characters or refuse the whole answer.",
+		Proof:      "The first byte that is not UTF-8.",
+		Remedy:     []string{"tell the provider: it sends another encoding (often ISO-8859-1 or Windows-1252) than it says"},
+		References: []string{"RFC 8259 8.1", "RFC 9110 8.3.2"},
+		Judge:      wrongCharset,
+	},
+	{
+		ID: "redirect-loop", Title: "The API redirects in a circle",
+		Meaning:    "Each address points to another, and none answers. Often http and https, or with and without a slash at the end, point at each other.",
+		Proof:      "An address that was there before comes again, or ten redirects without an answer.",
+		Remedy:     []string{"use the address the provider documents, to the letter", "hand the provider the chain (journal show)"},
+		References: []string{"RFC 9110 15.4"},
+		Judge: func(e *Evidence) *Match {
+			leg := e.last(run.Call)
+			if leg == nil || leg.Status()/100 != 3 || leg.Exchange.Response.Header.Get("Location") == "" {
+				return nil
+			}
+			var items []run.Item
+			n := 0
+			for i := range e.Legs {
+				if l := &e.Legs[i]; l.Kind == run.Call && l.Status()/100 == 3 {
+					if n++; n <= 4 {
+						items = append(items, run.Item{What: fmt.Sprintf("leg %d", l.N), Value: l.URL + " → " + l.Exchange.Response.Header.Get("Location")})
+					}
+				}
+			}
+			if n < 10 {
+				return nil
+			}
+			return &Match{Leg: leg.N, Certainty: run.Certain, Items: items}
+		},
 	},
 	{
 		ID: "wrong-method", Title: "This path does not take this method",
@@ -284,4 +329,62 @@ func forbidden(e *Evidence) *Match {
 		m.Items = append([]run.Item{{What: "sub in the token", Where: "the token " + t.Fingerprint(), Value: t.Text("sub")}}, m.Items...)
 	}
 	return m
+}
+
+// saidJSON is a success whose type says JSON.
+func saidJSON(e *Evidence) *run.Leg {
+	leg := e.last(run.Call)
+	if leg == nil || leg.Status() < 200 || leg.Status() > 299 || leg.Exchange.Response.Truncated || leg.Exchange.Response.Streamed > 0 || len(leg.Exchange.Response.Body) == 0 {
+		return nil
+	}
+	mt := leg.Exchange.Response.MediaType()
+	if mt != "application/json" && !strings.HasSuffix(mt, "+json") {
+		return nil
+	}
+	return leg
+}
+
+func brokenJSON(e *Evidence) *Match {
+	leg := saidJSON(e)
+	if leg == nil || json.Valid(leg.Exchange.Response.Body) || wrongCharset(e) != nil {
+		return nil
+	}
+	var any json.RawMessage
+	err := json.Unmarshal(leg.Exchange.Response.Body, &any)
+	text := "it does not parse"
+	if err != nil {
+		text = err.Error()
+	}
+	return &Match{Leg: leg.N, Certainty: run.Certain, Note: !e.JSONWanted, Items: []run.Item{{What: "Content-Type", Where: fmt.Sprintf("leg %d", leg.N), Value: leg.Exchange.Response.Header.Get("Content-Type")},
+		{What: "the body", Where: fmt.Sprintf("leg %d", leg.N), Value: text}}}
+}
+
+// wrongCharset is text whose bytes are not in the encoding they should be in:
+// JSON is UTF-8 always (RFC 8259 8.1), other text as charset says.
+func wrongCharset(e *Evidence) *Match {
+	leg := e.last(run.Call)
+	if leg == nil || leg.Exchange == nil || leg.Exchange.Response == nil || leg.Exchange.Response.Truncated || utf8.Valid(leg.Exchange.Response.Body) {
+		return nil
+	}
+	_, params, _ := mime.ParseMediaType(leg.Exchange.Response.Header.Get("Content-Type"))
+	mt, said := leg.Exchange.Response.MediaType(), params["charset"]
+	isJSON := mt == "application/json" || strings.HasSuffix(mt, "+json")
+	if !isJSON && !strings.EqualFold(said, "utf-8") {
+		return nil
+	}
+	due := "UTF-8, as charset says"
+	if isJSON {
+		due = "UTF-8, as JSON always is"
+	}
+	body := leg.Exchange.Response.Body
+	at := 0
+	for at < len(body) {
+		r, n := utf8.DecodeRune(body[at:])
+		if r == utf8.RuneError && n == 1 {
+			break
+		}
+		at += n
+	}
+	return &Match{Leg: leg.N, Certainty: run.Certain, Note: !e.JSONWanted, Items: []run.Item{{What: "Content-Type", Where: fmt.Sprintf("leg %d", leg.N), Value: leg.Exchange.Response.Header.Get("Content-Type")},
+		{What: "due", Value: due}, {What: "the body", Where: fmt.Sprintf("leg %d", leg.N), Value: fmt.Sprintf("byte %d is 0x%02x, which is not", at, body[at])}}}
 }

@@ -169,6 +169,13 @@ var ruleCases = []ruleCase{
 	{"required-header-missing", run.Certain, healthyCall, []edit{answer(400, "application/json", `{"message":"the header Harbour-Id is required"}`)},
 		[]edit{answer(400, "application/json", `{"message":"the header Harbour-Id is required"}`), request("Harbour-Id", "x")}},
 	{"xml-because-accept-missing", run.Certain, healthyCall, []edit{answer(200, "application/xml", "<a/>"), request("Accept", "")}, []edit{answer(200, "application/xml", "<a/>")}},
+	{"json-invalid", run.Certain, healthyCall, []edit{answer(200, "application/json", `{"a":1,}`)}, []edit{answer(200, "text/plain", `{"a":1,}`)}},
+	{"charset-wrong", run.Certain, healthyCall, []edit{answer(200, "application/json", "{\"a\":\"\xf8\"}")}, []edit{answer(200, "text/plain; charset=iso-8859-1", "\xf8")}},
+	{"redirect-loop", run.Certain, healthyCall, []edit{answer(302, "", "", "Location", "/api/stations"), func(e *Evidence) {
+		for range 10 {
+			e.Legs = append(e.Legs, e.Legs[0])
+		}
+	}}, []edit{answer(302, "", "", "Location", "/elsewhere")}},
 	{"wrong-method", run.Certain, healthyCall, []edit{answer(405, "", "", "Allow", "POST")}, []edit{answer(400, "", "")}},
 	{"forbidden-for-this-user", run.Likely, healthyCall, []edit{answer(403, "application/json", `{"message":"not for this account"}`)}, []edit{answer(401, "", "")}},
 	{"scope-narrowed", run.Certain, healthyToken, []edit{func(e *Evidence) { e.Answer.Scope = []string{"other"} }}, []edit{func(e *Evidence) { e.Answer.Scope = nil }}},

@@ -52,7 +52,11 @@ func decoded(resp *http.Response) (io.Reader, error) {
 	case "", "identity":
 		return resp.Body, nil
 	case "gzip", "x-gzip":
-		return gzip.NewReader(resp.Body)
+		r, err := gzip.NewReader(resp.Body)
+		if err != nil {
+			return nil, fmt.Errorf("the body is not %s, as its header says: %s", name, err.Error()) // not wrapped: a short body is no cut connection here
+		}
+		return r, nil
 	case "zstd":
 		return zstd.NewReader(resp.Body, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxWindow))
 	default:
@@ -60,8 +64,11 @@ func decoded(resp *http.Response) (io.Reader, error) {
 	}
 }
 
+// errEndless ends a body that goes beyond what a sink takes.
+var errEndless = errors.New("the body does not end")
+
 // stream hands the body to the sink as it comes.
-func stream(x *Exchange, body io.Reader, p *patience) error {
+func stream(x *Exchange, body io.Reader, p *patience, limit int64) error {
 	w, err := x.Request.Sink(x.Response)
 	if err != nil {
 		return sinkError{err}
@@ -71,6 +78,9 @@ func stream(x *Exchange, body io.Reader, p *patience) error {
 		n, err := body.Read(buf)
 		if n > 0 {
 			p.renew()
+			if x.Response.Streamed+int64(n) > limit {
+				return errEndless
+			}
 			if _, bad := w.Write(buf[:n]); bad != nil {
 				return sinkError{bad}
 			}

@@ -78,7 +78,7 @@ func classify(ctx context.Context, err error, u *url.URL) *Failure {
 		if dialing || strings.Contains(text, "TLS handshake timeout") {
 			f.Kind, f.Detail = TimeoutConnecting, "no connection to "+u.Host+" in time"
 		}
-	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), strings.Contains(text, "stream error: stream ID"), strings.Contains(text, "http2: server sent GOAWAY"):
 		f.Kind, f.Detail = ConnectionReset, "the server closed the connection before the answer was complete"
 	case strings.Contains(text, "server response headers exceeded"):
 		f.Kind, f.Detail = AnswerTooLarge, "the answer's headers are larger than the limit"

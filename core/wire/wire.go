@@ -13,6 +13,7 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"io"
 	"net"
 	"net/http"
@@ -92,11 +93,12 @@ type Limits struct {
 	Total   time.Duration // the whole exchange
 	Body    int64         // bytes of body kept
 	Header  int64         // bytes of header accepted
+	Sink    int64         // bytes that go into a Request's Sink; 0 means DefaultLimits.Sink
 }
 
 // DefaultLimits suit a person at a terminal: token answers and API pages are
 // far below 32 MiB, and nobody waits longer than 30 s for one.
-var DefaultLimits = Limits{Connect: 10 * time.Second, Total: 30 * time.Second, Body: 32 << 20, Header: 256 << 10}
+var DefaultLimits = Limits{Connect: 10 * time.Second, Total: 30 * time.Second, Body: 32 << 20, Header: 256 << 10, Sink: 64 << 30}
 
 // Options make a Sender.
 type Options struct {
@@ -118,6 +120,9 @@ type Sender struct {
 func NewSender(opt Options) (*Sender, error) {
 	if opt.Limits == (Limits{}) {
 		opt.Limits = DefaultLimits
+	}
+	if opt.Limits.Sink == 0 {
+		opt.Limits.Sink = DefaultLimits.Sink
 	}
 	if opt.Now == nil {
 		opt.Now = time.Now
@@ -242,12 +247,15 @@ func (s *Sender) roundTrip(ctx context.Context, req *http.Request, x *Exchange, 
 	}
 	body, err := decoded(resp)
 	if err == nil && x.Request.Sink != nil && resp.StatusCode < 300 {
-		err = stream(x, body, p)
+		err = stream(x, body, p, s.opt.Limits.Sink)
 	} else if err == nil {
 		x.Response.Body, err = io.ReadAll(io.LimitReader(body, s.opt.Limits.Body+1))
 	}
 	x.Timing.Total = time.Since(start)
 	switch {
+	case errors.Is(err, errEndless):
+		x.Response.Truncated = true
+		x.Failure = &Failure{Kind: AnswerTooLarge, Detail: "the answer is larger than the limit of " + byteCount(s.opt.Limits.Sink), Partial: true}
 	case int64(len(x.Response.Body)) > s.opt.Limits.Body:
 		x.Response.Body, x.Response.Truncated = x.Response.Body[:s.opt.Limits.Body], true
 		x.Failure = &Failure{Kind: AnswerTooLarge, Detail: "the answer is larger than the limit of " + byteCount(s.opt.Limits.Body)}
