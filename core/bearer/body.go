@@ -51,7 +51,10 @@ func UploadBody(pairs []Pair, read func(path string) ([]byte, error)) (body []by
 			return nil, "", err
 		}
 	}
-	return b.Bytes(), w.FormDataContentType(), w.Close()
+	if err := w.Close(); err != nil { // the end of the last part is part of the body
+		return nil, "", err
+	}
+	return b.Bytes(), w.FormDataContentType(), nil
 }
 
 func typeOf(path string) string {
