@@ -37,6 +37,7 @@ type Engine struct {
 	Now     func() time.Time
 	Random  io.Reader
 	Behind  bool                // in a series: do not wait for the journal, which closing the Store does
+	Recent  *Recent             // in a series: the token sets it has read from the pouch; nil reads each time
 	OnLeg   func(run.LegRecord) // told of each leg as it is done; may be nil
 	OnStart func(*run.Run)      // told when a run with legs to draw begins; may be nil
 }
@@ -194,6 +195,43 @@ var placePattern = sync.OnceValue(func() *regexp.Regexp { return regexp.MustComp
 // placed reports whether a place is one in a file or a flag.
 func placed(where string) bool {
 	return strings.HasPrefix(where, "--") || placePattern().MatchString(where)
+}
+
+// Recent remembers token sets within one series of calls, so that each call does
+// not open the pouch. It is safe for concurrent use; a nil one remembers nothing.
+type Recent struct {
+	mu   sync.Mutex
+	sets map[pouch.Key]*pouch.Set
+}
+
+func (r *Recent) get(k pouch.Key) *pouch.Set {
+	if r == nil {
+		return nil
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.sets[k]
+}
+
+func (r *Recent) put(k pouch.Key, set *pouch.Set) {
+	if r == nil {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.sets == nil {
+		r.sets = map[pouch.Key]*pouch.Set{}
+	}
+	r.sets[k] = set
+}
+
+func (r *Recent) forget(k pouch.Key) {
+	if r == nil {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.sets, k)
 }
 
 // held returns the set under a key, or nil.

@@ -227,6 +227,7 @@ func (s *Session) keep(c *project.Client, a *oauth.TokenResponse) (*Obtained, er
 	if err := p.Put(s.e.Key(c.Name), set); err != nil {
 		return nil, err
 	}
+	s.e.Recent.put(s.e.Key(c.Name), set)
 	s.Run.Token = View(set)
 	return &Obtained{Set: set, Previous: previous}, nil
 }
@@ -323,6 +324,7 @@ func (s *Session) Renew(ctx context.Context, c *project.Client, refused string) 
 		return nil, err
 	}
 	defer release()
+	s.e.Recent.forget(s.e.Key(c.Name))
 	u, err := s.fromPouch(c)
 	if err != nil || u != nil && u.Token != refused {
 		return u, err
@@ -370,10 +372,14 @@ func lockName(k pouch.Key) string {
 }
 
 func (s *Session) fromPouch(c *project.Client) (*Used, error) {
+	if set := s.e.Recent.get(s.e.Key(c.Name)); set != nil && fits(set, c) && set.Fresh(s.e.Now()) {
+		return &Used{Client: c.Name, Token: set.AccessToken, Set: set}, nil
+	}
 	set, err := s.e.held(s.e.Key(c.Name))
 	if err != nil || set == nil || !fits(set, c) || !set.Fresh(s.e.Now()) {
 		return nil, err
 	}
+	s.e.Recent.put(s.e.Key(c.Name), set)
 	return &Used{Client: c.Name, Token: set.AccessToken, Set: set}, nil
 }
 

@@ -23,6 +23,7 @@ type Caller struct {
 	Engine *flow.Engine
 	Sleep  func(ctx context.Context, d time.Duration) // nil waits
 
+	recent   flow.Recent
 	hopeless sync.Map // clients whose new token was refused too: no call asks for another
 }
 
@@ -31,7 +32,7 @@ type Caller struct {
 func (c *Caller) Do(ctx context.Context, s Step, kept map[string]string) Result {
 	e := *c.Engine
 	e.Project = e.Project.WithKept(kept)
-	e.OnStart, e.OnLeg, e.Behind = nil, nil, true
+	e.OnStart, e.OnLeg, e.Behind, e.Recent = nil, nil, true, &c.recent
 	out := Result{Name: s.Name, Phase: s.Phase, Started: e.Now()}
 	session := e.Begin("round")
 	res, err := c.send(ctx, &e, session, s, &out)
@@ -39,6 +40,7 @@ func (c *Caller) Do(ctx context.Context, s Step, kept map[string]string) Result 
 		out.Outcome, out.Reason = Skipped, "no expired token is held to send"
 		return out
 	}
+	session.Evidence.Provoked = err == nil // what passed needs no cause
 	err = session.Finish(err)
 	if res != nil {
 		out.Kept, out.Failures = res.Kept, res.Failures

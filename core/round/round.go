@@ -169,6 +169,11 @@ func Run(ctx context.Context, p *Plan, do Do, o Options) *Report {
 		o.Now = time.Now
 	}
 	r := &runner{plan: p, do: do, o: o, kept: map[string]string{}, results: make([]Result, len(p.Steps))}
+	for i, s := range p.Steps {
+		if len(s.Keeps) > 0 {
+			r.keepers = append(r.keepers, i)
+		}
+	}
 	start := o.Now()
 	r.phase(ctx, Setup, 1)
 	if r.failed {
@@ -204,6 +209,8 @@ type runner struct {
 	do   Do
 	o    Options
 
+	keepers []int // the steps that keep something
+
 	mu      sync.Mutex
 	results []Result
 	kept    map[string]string
@@ -216,9 +223,14 @@ func (r *runner) phase(ctx context.Context, phase Phase, jobs int) {
 	var group sync.WaitGroup
 	slots := make(chan struct{}, jobs)
 	done := map[int]chan struct{}{}
-	for i, s := range r.plan.Steps {
-		if s.Phase == phase {
+	for _, i := range r.keepers {
+		if r.plan.Steps[i].Phase == phase {
 			done[i] = make(chan struct{})
+		}
+	}
+	end := func(i int) {
+		if done[i] != nil {
+			close(done[i])
 		}
 	}
 	for i, s := range r.plan.Steps {
@@ -226,18 +238,21 @@ func (r *runner) phase(ctx context.Context, phase Phase, jobs int) {
 			continue
 		}
 		alone := jobs == 1 || s.Asks
+		if s.Asks {
+			group.Wait() // nothing runs beside a question
+		}
 		slots <- struct{}{}
-		if reason := r.mayNot(ctx, i, s, done, alone); reason != "" {
+		if reason := r.mayNot(ctx, i, s, done); reason != "" {
 			<-slots
 			r.finish(i, Result{Name: s.Name, Phase: s.Phase, Outcome: Skipped, Reason: reason})
-			close(done[i])
+			end(i)
 			continue
 		}
 		if r.o.OnStart != nil {
 			r.o.OnStart(i, s)
 		}
 		work := func() {
-			defer func() { <-slots; close(done[i]) }()
+			defer func() { <-slots; end(i) }()
 			r.mu.Lock()
 			kept := make(map[string]string, len(r.kept))
 			for k, v := range r.kept {
@@ -256,22 +271,23 @@ func (r *runner) phase(ctx context.Context, phase Phase, jobs int) {
 }
 
 // mayNot waits for the calls whose values a step uses, and says why it must not
-// run, or "".
-func (r *runner) mayNot(ctx context.Context, i int, s Step, done map[int]chan struct{}, alone bool) string {
-	for j, earlier := range r.plan.Steps[:i] {
-		needed := slices.ContainsFunc(earlier.Keeps, func(k string) bool { return slices.Contains(s.Uses, k) })
-		if (needed || alone) && done[j] != nil {
+// run, or "". Only calls that keep something are looked at: there are few, also
+// in a round of very many.
+func (r *runner) mayNot(ctx context.Context, i int, s Step, done map[int]chan struct{}) string {
+	for _, j := range r.keepers {
+		if j < i && done[j] != nil && overlap(r.plan.Steps[j].Keeps, s.Uses) != "" {
 			<-done[j]
 		}
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for j, earlier := range r.plan.Steps[:i] {
-		for _, k := range earlier.Keeps {
-			if slices.Contains(s.Uses, k) && r.results[j].Outcome != Passed {
-				if _, there := r.kept[k]; !there {
-					return fmt.Sprintf("it uses ${%s}, which %s did not give", k, earlier.Name)
-				}
+	for _, j := range r.keepers {
+		if j >= i || r.results[j].Outcome == Passed {
+			continue
+		}
+		if k := overlap(r.plan.Steps[j].Keeps, s.Uses); k != "" {
+			if _, there := r.kept[k]; !there {
+				return fmt.Sprintf("it uses ${%s}, which %s did not give", k, r.plan.Steps[j].Name)
 			}
 		}
 	}
@@ -280,6 +296,16 @@ func (r *runner) mayNot(ctx context.Context, i int, s Step, done map[int]chan st
 		return "stopped before it began"
 	case r.failed && !r.o.KeepGoing && s.Phase != Cleanup:
 		return "an earlier call failed; --keep-going runs on"
+	}
+	return ""
+}
+
+// overlap is the first name that both lists have, or "".
+func overlap(keeps, uses []string) string {
+	for _, k := range keeps {
+		if slices.Contains(uses, k) {
+			return k
+		}
 	}
 	return ""
 }
