@@ -30,6 +30,8 @@ func (p *Pen) Body(r *wire.Response) {
 		p.prettyJSON(body)
 	case head[0] == '<' && (strings.HasSuffix(mt, "xml") || bytes.HasPrefix(head, []byte("<?xml"))):
 		p.line(SafeText(indentXML(body)))
+	case head[0] == '<' && (strings.Contains(mt, "html") || looksHTML(head)):
+		p.line(SafeText(indentHTML(string(body))))
 	default:
 		p.line(SafeText(strings.TrimRight(string(body), "\n")))
 	}
@@ -84,4 +86,71 @@ func indentXML(body []byte) string {
 		return string(body)
 	}
 	return b.String()
+}
+
+func looksHTML(head []byte) bool {
+	start := bytes.ToLower(head[:min(len(head), 64)])
+	return bytes.HasPrefix(start, []byte("<!doctype html")) || bytes.HasPrefix(start, []byte("<html"))
+}
+
+// Elements that HTML never closes, and those that stand within a line of text
+// (HTML Living Standard 13.1.2, 3.2.5.2.5).
+var (
+	voidElements   = map[string]bool{"area": true, "base": true, "br": true, "col": true, "embed": true, "hr": true, "img": true, "input": true, "link": true, "meta": true, "source": true, "track": true, "wbr": true, "!doctype": true, "!--": true}
+	inlineElements = map[string]bool{"a": true, "abbr": true, "b": true, "br": true, "code": true, "em": true, "i": true, "img": true, "label": true, "small": true, "span": true, "strong": true, "sub": true, "sup": true, "u": true, "button": true, "title": true, "h1": true, "h2": true, "h3": true}
+)
+
+// indentHTML lays a page out: each block on a line of its own, indented by its
+// depth. It reads tags and nothing else; what it cannot make sense of stays.
+func indentHTML(text string) string {
+	var b strings.Builder
+	depth, line := 0, ""
+	flush := func() {
+		if s := strings.TrimSpace(line); s != "" {
+			b.WriteString(strings.Repeat("  ", min(depth, 30)) + strings.Join(strings.Fields(s), " ") + "\n")
+		}
+		line = ""
+	}
+	for text != "" {
+		open := strings.IndexByte(text, '<')
+		if open < 0 {
+			line += text
+			break
+		}
+		line += text[:open]
+		text = text[open:]
+		end := strings.IndexByte(text, '>')
+		if end < 0 {
+			line += text
+			break
+		}
+		tag := text[:end+1]
+		text = text[end+1:]
+		name := tagName(tag)
+		if inlineElements[name] {
+			line += tag
+			continue
+		}
+		flush()
+		closing := strings.HasPrefix(tag, "</")
+		if closing {
+			depth = max(0, depth-1)
+		}
+		line = tag
+		flush()
+		if !closing && !voidElements[name] && !strings.HasPrefix(name, "!") && !strings.HasSuffix(tag, "/>") {
+			depth++
+		}
+	}
+	flush()
+	return strings.TrimRight(b.String(), "\n")
+}
+
+// tagName is a tag's element in lower case, or "".
+func tagName(tag string) string {
+	words := strings.FieldsFunc(strings.Trim(tag, "</>"), func(r rune) bool { return r == '/' || r <= ' ' })
+	if len(words) == 0 {
+		return ""
+	}
+	return strings.ToLower(words[0])
 }

@@ -62,6 +62,10 @@ func (c *Caller) Do(ctx context.Context, s Step, kept map[string]string) Result 
 		}
 	}
 	out.Outcome = Passed
+	if fault.As(err) != nil && fault.As(err).Kind == fault.Interrupted {
+		out.Outcome, out.Reason = Skipped, "stopped while it was under way"
+		return out
+	}
 	if err != nil {
 		out.Outcome, out.Err = Failed, fault.As(err)
 		out.Reason = e.Mask.Replace(out.Err.Message)
