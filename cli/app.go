@@ -8,7 +8,6 @@
 package cli
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"crypto/rand"
@@ -21,7 +20,6 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -318,47 +316,6 @@ func (a *app) useKept(p *project.Project) error {
 	kept, err := pouch.Kept(p.Key(), p.Stage())
 	p.UseKept(kept)
 	return err
-}
-
-// ask reads a secret at a hidden prompt.
-func (a *app) ask(field string) (string, error) {
-	f, ok := a.In.(*os.File)
-	if !ok {
-		return "", fault.New(fault.Settings, "there is no terminal to ask for the %s at", field)
-	}
-	fmt.Fprintf(a.Err, "%s (not shown): ", strings.ReplaceAll(field, "_", " "))
-	raw, err := term.ReadPassword(int(f.Fd()))
-	fmt.Fprintln(a.Err)
-	if err != nil {
-		return "", fault.Wrap(fault.Settings, err, "the %s could not be read from the terminal", field)
-	}
-	if len(raw) == 0 {
-		return "", fault.New(fault.Settings, "nothing was typed for the %s", field)
-	}
-	return string(raw), nil
-}
-
-// choose lets a person choose one of several records at the terminal.
-func (a *app) choose(name string, options []flow.Option) (int, error) {
-	fmt.Fprintf(a.Err, "\nwhich one is to be kept as ${%s}?\n", show.Safe(name))
-	for i, o := range options {
-		label := show.Safe(o.Label)
-		if label != "" {
-			label = "   " + label
-		}
-		fmt.Fprintf(a.Err, "  %2d  %s%s\n", i+1, show.Safe(o.Value), label)
-	}
-	in := bufio.NewReader(a.In)
-	for {
-		fmt.Fprintf(a.Err, "number, 1 to %d: ", len(options))
-		line, err := in.ReadString('\n')
-		if n, bad := strconv.Atoi(strings.TrimSpace(line)); bad == nil && n >= 1 && n <= len(options) {
-			return n - 1, nil
-		}
-		if err != nil {
-			return 0, fault.New(fault.Settings, "nothing was chosen for ${%s}", name).Hint("choose with --set %s=VALUE", name)
-		}
-	}
 }
 
 // watch draws the legs of a run as they happen. Where they go depends on what
