@@ -78,7 +78,7 @@ func (a *app) commands() []command {
 		{groupUnderstand, "introspect", a.introspectCommand}, {groupUnderstand, "userinfo", a.userinfoCommand},
 		{groupUnderstand, "revoke", a.revokeCommand}, {groupUnderstand, "logout", a.logoutCommand},
 		{groupCall, "call", a.callCommand}, {groupCall, "round", a.roundCommand}, {groupCall, "drill", a.drillCommand},
-		{groupDebug, "vet", a.vetCommand}, {groupDebug, "journal", a.journalCommand},
+		{groupDebug, "vet", a.vetCommand}, {groupDebug, "explain", a.explainCommand}, {groupDebug, "journal", a.journalCommand},
 		{groupPractise, "demo", a.demoCommand}, {groupPractise, "standin", a.standinCommand},
 		{"", "version", a.versionCommand},
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 
 	"tidycourier/core/oauth"
@@ -85,8 +86,8 @@ func notFound(e *Evidence) *Match {
 	if s := leg.Status(); s != 404 && s != 410 {
 		return nil
 	}
-	if _, o := e.refusal(); o != nil && leg.Kind == run.Token {
-		return nil
+	if raw := rawReply(leg.Exchange.Response); leg.Kind == run.Token && raw != nil && slices.Contains(codes, raw.Code) {
+		return nil // the endpoint is there, and speaks OAuth
 	}
 	m := &Match{Leg: leg.N, Certainty: run.Certain}
 	m.Items = append(m.Items, run.Item{What: "URL", Where: e.endpointPlace(leg), Value: leg.URL})
@@ -117,8 +118,14 @@ func looksHTML(leg *run.Leg) bool {
 }
 
 func htmlAnswer(e *Evidence) *Match {
+	if strangerAnswers(e) != nil {
+		return nil
+	}
 	for _, leg := range answered(e) {
 		s := leg.Status()
+		if leg.Kind == run.Authorization || leg.Kind == run.Landing || leg.Kind == run.Token && s >= 400 && !signInPage(leg) {
+			continue // pages belong there, or the status says more than the page
+		}
 		// a page that comes with 404, 429 or 5xx is explained by its status
 		if !looksHTML(leg) || s == 404 || s == 410 || s == 429 || s >= 500 || s >= 300 && s < 400 {
 			continue
@@ -140,6 +147,12 @@ func htmlAnswer(e *Evidence) *Match {
 	return nil
 }
 
+// signInPage reports whether an HTML page asks somebody to sign in.
+func signInPage(leg *run.Leg) bool {
+	body := strings.ToLower(string(leg.Exchange.Response.Body[:min(len(leg.Exchange.Response.Body), 64<<10)]))
+	return strings.Contains(body, `type="password"`) || said(title(leg.Exchange.Response.Body), "sign in", "log in", "login", "signin")
+}
+
 func redirected(e *Evidence) *Match {
 	leg := e.last(run.Token)
 	if leg == nil || leg.Status() < 300 || leg.Status() > 399 {
@@ -157,12 +170,18 @@ func redirected(e *Evidence) *Match {
 	return m
 }
 
+// clientFaults are codes that put the fault on the client's side.
+var clientFaults = []string{oauth.ErrInvalidRequest, oauth.ErrInvalidClient, oauth.ErrInvalidGrant, oauth.ErrUnauthorizedClient, oauth.ErrUnsupportedGrantType, oauth.ErrInvalidScope}
+
 func byStatus(c run.Certainty, statuses ...int) func(*Evidence) *Match {
 	return func(e *Evidence) *Match {
 		for _, leg := range answered(e) {
 			for _, s := range statuses {
 				if leg.Status() != s {
 					continue
+				}
+				if raw := rawReply(leg.Exchange.Response); s >= 500 && raw != nil && slices.Contains(clientFaults, raw.Code) {
+					continue // the status is wrong, the code says whose fault it is
 				}
 				items := []run.Item{{What: "status", Where: fmt.Sprintf("leg %d", leg.N), Value: fmt.Sprint(s)}}
 				if after := leg.Exchange.Response.Header.Get("Retry-After"); after != "" {

@@ -23,7 +23,7 @@ var authorizationRules = []Rule{
 			if p.Response.State == "" || p.Request.State == "" || p.Response.State == p.Request.State {
 				return nil
 			}
-			return certain(leg, pair("state sent", "leg 1", p.Request.State, "state in the answer", legPlace(leg), p.Response.State)...)
+			return certain(leg, pair("state sent", e.authPlace(), p.Request.State, "state in the answer", legPlace(leg), p.Response.State)...)
 		}),
 	},
 	{
@@ -36,7 +36,7 @@ var authorizationRules = []Rule{
 			if p.Response.State != "" || p.Request.State == "" || p.Response.Via == "code" || p.Response.Code == "" && p.Response.Err == nil && p.Response.AccessToken == "" {
 				return nil
 			}
-			return certain(leg, run.Item{What: "state sent", Where: "leg 1", Value: p.Request.State}, run.Item{What: "state in the answer", Where: legPlace(leg), Value: "absent"})
+			return certain(leg, run.Item{What: "state sent", Where: e.authPlace(), Value: p.Request.State}, run.Item{What: "state in the answer", Where: legPlace(leg), Value: "absent"})
 		}),
 	},
 	{
@@ -78,7 +78,18 @@ var authorizationRules = []Rule{
 		References: []string{"RFC 6749 3"},
 		Judge: func(e *Evidence) *Match {
 			leg := e.last(run.Authorization)
-			if leg == nil || e.Metadata == nil || e.Metadata.TokenEndpoint == "" || e.Person == nil || e.Person.Response != nil || !sameEndpoint(e.Metadata.AuthorizationEndpoint, e.Metadata.TokenEndpoint) {
+			if leg == nil || e.Person == nil || e.Person.Response != nil {
+				return nil
+			}
+			if e.Foreign {
+				at, _, _ := strings.Cut(leg.URL, "?")
+				byMetadata := e.Metadata != nil && e.Metadata.TokenEndpoint != "" && sameEndpoint(at, e.Metadata.TokenEndpoint)
+				if leg.Status() < 400 || !byMetadata && !strings.HasSuffix(strings.TrimRight(at, "/"), "/token") {
+					return nil
+				}
+				return certain(leg, run.Item{What: "the browser was sent to", Where: legPlace(leg), Value: at})
+			}
+			if e.Metadata == nil || e.Metadata.TokenEndpoint == "" || !sameEndpoint(e.Metadata.AuthorizationEndpoint, e.Metadata.TokenEndpoint) {
 				return nil
 			}
 			place := "metadata"
@@ -102,14 +113,14 @@ var authorizationRules = []Rule{
 		Proof:      "access_denied in the answer.",
 		Remedy:     []string{"run obtain again and agree", "when the page never asked, the server refuses this account or client by rule: ask its administrator"},
 		References: []string{"RFC 6749 4.1.2.1"},
-		Judge:      refusedBy(run.Certain, oauth.ErrAccessDenied),
+		Judge:      either(refusedBy(run.Certain, oauth.ErrAccessDenied), ownPage(oauth.ErrAccessDenied)),
 	},
 	{
 		ID: "login-required", Title: "Nobody is signed in, and asking was forbidden",
 		Meaning: "prompt=none forbids the server to show a page.", Proof: "login_required.",
 		Remedy:     []string{"run it without --prompt none"},
 		References: []string{"OpenID Connect Core 3.1.2.6"},
-		Judge:      refusedBy(run.Certain, oauth.ErrLoginRequired),
+		Judge:      either(refusedBy(run.Certain, oauth.ErrLoginRequired), ownPage(oauth.ErrLoginRequired)),
 	},
 	{
 		ID: "consent-required", Title: "The person has not agreed yet, and asking was forbidden",
@@ -130,7 +141,7 @@ var authorizationRules = []Rule{
 		Meaning: "response_type asks for something the server, or this client's registration, does not have.", Proof: "unsupported_response_type.",
 		Remedy:     []string{"use response_type: code, which is the default"},
 		References: []string{"RFC 6749 4.1.2.1"},
-		Judge:      refusedBy(run.Certain, oauth.ErrUnsupportedResponseType),
+		Judge:      either(refusedBy(run.Certain, oauth.ErrUnsupportedResponseType), ownPage(oauth.ErrUnsupportedResponseType)),
 	},
 	{
 		ID: "scope-wrongly-separated", Title: "The scopes are joined with something else than spaces",
@@ -138,14 +149,14 @@ var authorizationRules = []Rule{
 		Proof:      "A scope that was sent has a comma or a plus sign in it, and the scope was refused.",
 		Remedy:     []string{"write the scopes as a list: scope: [a, b], or with spaces: --scope 'a b'"},
 		References: []string{"RFC 6749 3.3"},
-		Judge: refusedScope(func(e *Evidence, leg *run.Leg) *Match {
+		Judge: either(wronglySeparated, refusedScope(func(e *Evidence, leg *run.Leg) *Match {
 			for _, s := range e.AskedScope {
 				if strings.ContainsAny(s, ",+;") {
 					return certain(leg, e.scopeItems(leg, answerOf(e, leg))...)
 				}
 			}
 			return nil
-		}),
+		})),
 	},
 	requestParamRule("response-type-missing", "The authorization request says no response type", "response_type is required.", "response_type", "remove response_type from parameters", "RFC 6749 4.1.1"),
 	requestParamRule("scope-missing", "The server wants a scope, and none was asked for", "A server may refuse a request without scope, or take a default.", "scope", "add scope: to the client", "RFC 6749 3.3"),
@@ -160,7 +171,7 @@ var authorizationRules = []Rule{
 			if challenge == "" || challenge != p.Verifier || method != oauth.PKCES256 {
 				return nil
 			}
-			return certain(leg, run.Item{What: "code_challenge", Where: "leg 1", Value: "the verifier itself"}, answerOf(e, leg))
+			return certain(leg, run.Item{What: "code_challenge", Where: e.authPlace(), Value: "the verifier itself"}, answerOf(e, leg))
 		}),
 	},
 	{
@@ -174,7 +185,7 @@ var authorizationRules = []Rule{
 				return nil
 			}
 			if err := oauth.CheckVerifier(challenge); err != nil {
-				return certain(leg, run.Item{What: "code_challenge", Where: "leg 1", Value: challenge}, answerOf(e, leg))
+				return certain(leg, run.Item{What: "code_challenge", Where: e.authPlace(), Value: challenge}, answerOf(e, leg))
 			}
 			return nil
 		}),
@@ -193,7 +204,7 @@ var authorizationRules = []Rule{
 			if plain, err := url.QueryUnescape(v); err != nil || !strings.Contains(strings.ToLower(v), "%3a") && !strings.Contains(strings.ToLower(v), "%2f") || plain == v {
 				return nil
 			}
-			place := "leg 1"
+			place := e.authPlace()
 			if e.Client != nil && e.Client.RedirectURI.Where != "" {
 				place = e.Client.RedirectURI.Where
 			}
@@ -210,6 +221,9 @@ var authorizationRules = []Rule{
 				return nil
 			}
 			c := run.Possible
+			if e.Person.Response == nil && !said(says, "pkce", "code challenge", "proof key") {
+				return nil
+			}
 			if said(says, "pkce", "code_challenge", "code challenge", "proof key") {
 				c = run.Certain
 			}
@@ -244,7 +258,7 @@ var authorizationRules = []Rule{
 			if f := strings.Fields(p.Request.Prompt); len(f) < 2 || !slices.Contains(f, "none") {
 				return nil
 			}
-			return certain(leg, run.Item{What: "prompt", Where: "leg 1", Value: p.Request.Prompt}, answerOf(e, leg))
+			return certain(leg, run.Item{What: "prompt", Where: e.authPlace(), Value: p.Request.Prompt}, answerOf(e, leg))
 		}),
 	},
 	{
@@ -264,7 +278,7 @@ var authorizationRules = []Rule{
 		Meaning: "invalid_request at the authorization endpoint: a parameter is missing, doubled or malformed. The server's words are all there is.", Proof: "invalid_request, and no other rule knows why.",
 		Remedy:     []string{"look at every parameter as it was sent: tidy-courier obtain CLIENT --dry-run"},
 		References: []string{"RFC 6749 4.1.2.1"},
-		Judge: refusedRequest(func(e *Evidence, p *Person, leg *run.Leg, _ string) *Match {
+		Judge: refusedRedirect(func(e *Evidence, p *Person, leg *run.Leg, _ string) *Match {
 			return &Match{Leg: leg.N, Certainty: run.Possible, Items: []run.Item{answerOf(e, leg)}}
 		}),
 	},
@@ -289,23 +303,53 @@ var authorizationRules = []Rule{
 			if p.Request.ResponseType != "token" || p.Response.AccessToken == "" {
 				return nil
 			}
-			return &Match{Leg: leg.N, Certainty: run.Certain, Note: true, Items: []run.Item{{What: "response_type", Where: "leg 1", Value: "token"}}}
+			return &Match{Leg: leg.N, Certainty: run.Certain, Note: true, Items: []run.Item{{What: "response_type", Where: e.authPlace(), Value: "token"}}}
 		}),
 	},
+}
+
+// wronglySeparated is the same in a token request.
+func wronglySeparated(e *Evidence) *Match {
+	leg, o := e.refusedWith(true, oauth.ErrInvalidScope, oauth.ErrInvalidRequest)
+	if leg == nil || e.AnswerOnly {
+		return nil
+	}
+	if scope := form(leg)["scope"]; strings.ContainsAny(scope, ",+;") && (o.Code == oauth.ErrInvalidScope || said(o.Description, "scope")) {
+		return certain(leg, run.Item{What: "scope", Where: legPlace(leg), Value: scope}, e.answerItem(leg, o))
+	}
+	return nil
+}
+
+// lackingAtToken is a parameter that the token endpoint asks for and that was
+// not sent.
+func lackingAtToken(name string) func(*Evidence) *Match {
+	return refused(func(e *Evidence, f map[string]string, leg *run.Leg) *Match {
+		_, o := e.refusal()
+		if o == nil || f[name] != "" || !said(o.Description, name) || !said(o.Description, "missing", "required", "must", "need", "empty", "provide", "specif") && o.Code != oauth.ErrInvalidScope {
+			return nil
+		}
+		return certain(leg, run.Item{What: name, Where: legPlace(leg), Value: "not sent"}, e.answerItem(leg, o))
+	})
 }
 
 // requestParamRule explains a request that lacks a parameter the server wants.
 func requestParamRule(id, title, meaning, name, remedy, reference string) Rule {
 	return Rule{ID: id, Title: title, Meaning: meaning, Proof: "The parameter was not sent, and the server's words name it.", Remedy: []string{remedy}, References: []string{reference},
-		Judge: person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
-			o := trusted(e, p)
-			if o == nil || o.Code != oauth.ErrInvalidRequest && o.Code != oauth.ErrInvalidScope && o.Code != oauth.ErrUnsupportedResponseType || sentParam(p.Request, name) != "" {
+		Judge: either(func(e *Evidence) *Match {
+			if name == "scope" {
+				return lackingAtToken(name)(e)
+			}
+			return nil
+		}, func(e *Evidence) *Match {
+			leg := e.failedAuthorization()
+			if leg == nil || e.AnswerOnly || e.Person == nil || e.Person.Request == nil || e.Person.Unasked || sentParam(e.Person.Request, name) != "" || sentParam(e.Person.Request, "request") != "" {
 				return nil
 			}
-			if name != "response_type" && !said(o.Description, name) {
+			o := e.pageSays()
+			if name != "response_type" && !said(o.Description, name) || o.Code != "" && o.Code != oauth.ErrInvalidRequest && o.Code != oauth.ErrInvalidScope && o.Code != oauth.ErrUnsupportedResponseType {
 				return nil
 			}
-			return certain(leg, run.Item{What: name, Where: "leg 1", Value: "not sent"}, answerOf(e, leg))
+			return certain(leg, run.Item{What: name, Where: legPlace(leg), Value: "not sent"}, e.pageItem(leg))
 		})}
 }
 
@@ -338,7 +382,7 @@ func refusedBy(c run.Certainty, codes ...string) func(*Evidence) *Match {
 		}
 		m := &Match{Leg: leg.N, Certainty: c, Items: []run.Item{answerOf(e, leg)}}
 		if p.Request.Prompt != "" {
-			m.Items = append(m.Items, run.Item{What: "prompt", Where: "leg 1", Value: p.Request.Prompt})
+			m.Items = append(m.Items, run.Item{What: "prompt", Where: e.authPlace(), Value: p.Request.Prompt})
 		}
 		return m
 	})
@@ -353,17 +397,31 @@ func refusedScope(judge func(e *Evidence, leg *run.Leg) *Match) func(*Evidence) 
 	})
 }
 
+// refusedRequest runs a judge over requests that the server finds wrong: told in
+// the redirect, or on its own page when its words fit.
 func refusedRequest(judge func(e *Evidence, p *Person, leg *run.Leg, says string) *Match) func(*Evidence) *Match {
-	return person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
-		o := trusted(e, p)
-		if o == nil || o.Code != oauth.ErrInvalidRequest {
+	return either(onPage(func(e *Evidence, r *oauth.AuthorizationRequest, leg *run.Leg, o *oauth.Error) *Match {
+		if o.Description == "" || o.Code != "" && o.Code != oauth.ErrInvalidRequest || said(o.Description, redirectWords...) {
 			return nil
 		}
-		return judge(e, p, leg, o.Description)
+		return judge(e, e.Person, leg, o.Description)
+	}), refusedRedirect(judge))
+}
+
+func refusedRedirect(judge func(e *Evidence, p *Person, leg *run.Leg, says string) *Match) func(*Evidence) *Match {
+	return person(func(e *Evidence, p *Person, leg *run.Leg) *Match {
+		o := trusted(e, p)
+		if o == nil || o.Code != oauth.ErrInvalidRequest || p.Unasked {
+			return nil
+		}
+		return judge(e, p, leg, telling(o.Description))
 	})
 }
 
 func answerOf(e *Evidence, leg *run.Leg) run.Item {
+	if e.Person.Response == nil || e.Person.Response.Err == nil {
+		return e.pageItem(leg)
+	}
 	return run.Item{What: "the server said", Where: legPlace(leg), Value: e.Person.Response.Err.Error()}
 }
 
@@ -397,7 +455,7 @@ func notReceived(e *Evidence) *Match {
 	if leg == nil || e.Person == nil || e.Person.TimedOut == 0 || e.Person.Request == nil {
 		return nil
 	}
-	place := "leg 1"
+	place := e.authPlace()
 	if e.Client != nil && e.Client.RedirectURI.Where != "" {
 		place = e.Client.RedirectURI.Where
 	}

@@ -14,6 +14,7 @@ import (
 
 	"tidycourier/core/oauth"
 	"tidycourier/core/run"
+	"tidycourier/core/token"
 )
 
 // callRules are causes of refusals by the protected API.
@@ -106,6 +107,9 @@ var callRules = []Rule{
 		Remedy:     []string{"use one of the methods the Allow header names"},
 		References: []string{"RFC 9110 15.5.6"},
 		Judge: func(e *Evidence) *Match {
+			if m := wrongTokenMethod(e); m != nil {
+				return m
+			}
 			legs := answered(e)
 			if len(legs) == 0 || legs[len(legs)-1].Status() != 405 {
 				return nil
@@ -159,10 +163,16 @@ func carries(leg *run.Leg, access string) bool {
 
 func noToken(e *Evidence) *Match {
 	leg := e.refusedCall(401, 403)
-	if leg == nil || carries(leg, e.Access) || sentToken(leg) != "" || leg.Exchange.Request.Header.Get("Authorization") != "" || strings.Contains(leg.URL, "access_token=") {
+	if leg == nil || e.Access != "" || carries(leg, e.Access) || sentToken(leg) != "" || leg.Exchange.Request.Header.Get("Authorization") != "" || strings.Contains(leg.URL, "access_token=") {
+		return nil
+	}
+	if c, ok := challenge(leg); e.AnswerOnly && (!ok || c.Error() != "") {
 		return nil
 	}
 	m := &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{{What: "Authorization", Where: fmt.Sprintf("leg %d", leg.N), Value: "not sent"}, e.apiItem(leg)}}
+	if e.AnswerOnly {
+		m.Certainty, m.Items = run.Likely, []run.Item{{What: "a challenge without error", Where: legPlace(leg), Value: "is what a call without token gets (RFC 6750 3.1)"}, e.apiItem(leg)}
+	}
 	if e.Call != nil && !e.Call.SendToken {
 		m.Items[0] = run.Item{What: "send_token", Where: e.Call.Where, Value: "false"}
 		m.Remedy = []string{"this call is meant to be refused; the others send a token"}
@@ -173,24 +183,62 @@ func noToken(e *Evidence) *Match {
 func tokenExpired(e *Evidence) *Match {
 	leg := e.refusedCall(401, 403, 400)
 	t := decoded(e.Access)
-	if leg == nil || t == nil {
+	if leg == nil || e.Access == "" && !e.AnswerOnly {
 		return nil
+	}
+	if t == nil {
+		if life, ok := e.lifetime(); ok && !e.AnsweredAt.IsZero() && e.sentAt(leg).After(e.AnsweredAt.Add(life)) {
+			return certain(leg, run.Item{What: "given", Where: "the token answer", Value: e.AnsweredAt.UTC().Format(time.RFC3339)}, run.Item{What: "for", Where: "expires_in", Value: life.String()},
+				run.Item{What: "sent", Where: legPlace(leg), Value: e.sentAt(leg).UTC().Format(time.RFC3339)}, e.apiItem(leg))
+		}
+		return e.saidToBe(leg, "expired")
 	}
 	exp, ok := t.Time("exp")
 	if !ok || e.Now.Before(exp) {
-		return nil
+		return e.saidToBe(leg, "expired")
 	}
 	return &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{{What: "exp", Where: "the token " + t.Fingerprint(), Value: exp.Format(time.RFC3339)},
 		{What: "now", Where: "the clock", Value: e.Now.UTC().Format(time.RFC3339)}, e.apiItem(leg)}}
 }
 
+// lifetime is how long the token lives, by the answer it came in.
+func (e *Evidence) lifetime() (time.Duration, bool) {
+	if e.Answer == nil {
+		return 0, false
+	}
+	return e.Answer.Lifetime()
+}
+
+// saidToBe is what the API says about the token when it refuses it as invalid.
+func (e *Evidence) saidToBe(leg *run.Leg, words ...string) *Match {
+	o := callReply(leg)
+	if o == nil || !said(o.Description, words...) || !said(o.Description+o.Code, "token", "jwt", "signature") || leg.Status() != 401 && o.Code != "invalid_token" {
+		return nil
+	}
+	return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{e.apiItem(leg)}}
+}
+
+// aboutToken runs a judge over calls whose token the API refused.
+func aboutToken(judge func(e *Evidence, leg *run.Leg, t *token.Token) *Match) func(*Evidence) *Match {
+	return func(e *Evidence) *Match {
+		leg := e.refusedCall(400, 401, 403)
+		if leg == nil || e.Access == "" && !e.AnswerOnly {
+			return nil
+		}
+		return judge(e, leg, decoded(e.Access))
+	}
+}
+
 func insufficientScope(e *Evidence) *Match {
 	leg := e.refusedCall(403, 401)
-	if leg == nil || e.Access == "" {
+	if leg == nil || e.Access == "" && !e.AnswerOnly {
 		return nil
 	}
 	c, ok := challenge(leg)
 	named := ok && c.Error() == "insufficient_scope"
+	if o := callReply(leg); o != nil && !named {
+		named = o.Code == "insufficient_scope" || leg.Status() == 403 && said(o.Description, "scope") && !said(o.Description, "role")
+	}
 	if leg.Status() == 401 && !named {
 		return nil
 	}
@@ -248,8 +296,15 @@ func (e *Evidence) heldScope() ([]string, bool) {
 func wrongAudience(e *Evidence) *Match {
 	leg := e.refusedCall(401, 403, 400)
 	t := decoded(e.Access)
-	if leg == nil || t == nil || e.API == nil || e.API.Needs.Audience.Value == "" || len(t.Audience()) == 0 {
+	if leg == nil || t == nil || len(t.Audience()) == 0 {
 		return nil
+	}
+	if e.API == nil || e.API.Needs.Audience.Value == "" {
+		m := e.saidToBe(leg, "audience", "aud claim", " aud ")
+		if m != nil {
+			m.Items = append([]run.Item{{What: "aud in the token", Where: "the token " + t.Fingerprint(), Value: strings.Join(t.Audience(), " ")}}, m.Items...)
+		}
+		return m
 	}
 	need := e.API.Needs.Audience
 	if slices.Contains(t.Audience(), need.Value) {
@@ -261,7 +316,10 @@ func wrongAudience(e *Evidence) *Match {
 
 func notAccepted(e *Evidence) *Match {
 	leg := e.refusedCall(401)
-	if leg == nil || sentToken(leg) == "" || tokenExpired(e) != nil || wrongAudience(e) != nil || insufficientScope(e) != nil || headerMissing(e) != nil || sentIDToken(e) != nil {
+	if o := e.invalidToken(); leg == nil && o != nil {
+		leg = e.refusedCall(400, 403)
+	}
+	if leg == nil || sentToken(leg) == "" && !e.AnswerOnly || tokenExpired(e) != nil || wrongAudience(e) != nil || insufficientScope(e) != nil || headerMissing(e) != nil || sentIDToken(e) != nil {
 		return nil
 	}
 	m := &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{e.apiItem(leg)}}
@@ -269,6 +327,19 @@ func notAccepted(e *Evidence) *Match {
 		m.Items = append([]run.Item{{What: "iss in the token", Where: "the token " + t.Fingerprint(), Value: t.Text("iss")}}, m.Items...)
 	}
 	return m
+}
+
+// invalidToken is the API's word that the token itself is invalid, whatever the
+// status.
+func (e *Evidence) invalidToken() *oauth.Error {
+	leg := e.refusedCall(400, 401, 403)
+	if leg == nil {
+		return nil
+	}
+	if o := callReply(leg); o != nil && o.Code == "invalid_token" {
+		return o
+	}
+	return nil
 }
 
 // headerName is a header's name as APIs write it in a sentence: two capitalised
@@ -315,13 +386,13 @@ func xmlCame(e *Evidence) *Match {
 	if sent == "" {
 		sent = "not sent"
 	}
-	return &Match{Leg: leg.N, Certainty: run.Certain, Note: !e.JSONWanted, Items: []run.Item{{What: "Accept", Where: fmt.Sprintf("leg %d", leg.N), Value: sent},
+	return &Match{Leg: leg.N, Certainty: run.Certain, Note: !e.JSONWanted, Odd: true, Items: []run.Item{{What: "Accept", Where: fmt.Sprintf("leg %d", leg.N), Value: sent},
 		{What: "Content-Type of the answer", Where: fmt.Sprintf("leg %d", leg.N), Value: mt}}}
 }
 
 func forbidden(e *Evidence) *Match {
 	leg := e.refusedCall(403)
-	if leg == nil || sentToken(leg) == "" || insufficientScope(e) != nil || wrongAudience(e) != nil || tokenExpired(e) != nil || headerMissing(e) != nil {
+	if leg == nil || sentToken(leg) == "" && !e.AnswerOnly || e.invalidToken() != nil || insufficientScope(e) != nil || wrongAudience(e) != nil || tokenExpired(e) != nil || headerMissing(e) != nil {
 		return nil
 	}
 	m := &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{e.apiItem(leg)}}
@@ -355,7 +426,7 @@ func brokenJSON(e *Evidence) *Match {
 	if err != nil {
 		text = err.Error()
 	}
-	return &Match{Leg: leg.N, Certainty: run.Certain, Note: !e.JSONWanted, Items: []run.Item{{What: "Content-Type", Where: fmt.Sprintf("leg %d", leg.N), Value: leg.Exchange.Response.Header.Get("Content-Type")},
+	return &Match{Leg: leg.N, Certainty: run.Certain, Note: !e.JSONWanted, Odd: true, Items: []run.Item{{What: "Content-Type", Where: fmt.Sprintf("leg %d", leg.N), Value: leg.Exchange.Response.Header.Get("Content-Type")},
 		{What: "the body", Where: fmt.Sprintf("leg %d", leg.N), Value: text}}}
 }
 
@@ -385,6 +456,6 @@ func wrongCharset(e *Evidence) *Match {
 		}
 		at += n
 	}
-	return &Match{Leg: leg.N, Certainty: run.Certain, Note: !e.JSONWanted, Items: []run.Item{{What: "Content-Type", Where: fmt.Sprintf("leg %d", leg.N), Value: leg.Exchange.Response.Header.Get("Content-Type")},
+	return &Match{Leg: leg.N, Certainty: run.Certain, Note: !e.JSONWanted, Odd: true, Items: []run.Item{{What: "Content-Type", Where: fmt.Sprintf("leg %d", leg.N), Value: leg.Exchange.Response.Header.Get("Content-Type")},
 		{What: "due", Value: due}, {What: "the body", Where: fmt.Sprintf("leg %d", leg.N), Value: fmt.Sprintf("byte %d is 0x%02x, which is not", at, body[at])}}}
 }

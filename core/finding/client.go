@@ -94,7 +94,7 @@ var clientRules = []Rule{
 		Proof:      "The server's words; from the answer alone it cannot be told from a wrong secret, since RFC 6749 5.2 gives both the same code.",
 		Remedy:     []string{"compare client_id with the registration, letter by letter", "check that the client is registered at this issuer and stage"},
 		References: []string{"RFC 6749 5.2", "RFC 6749 2.2"},
-		Judge:      unknownClient,
+		Judge:      either(unknownClient, pageUnknownClient),
 	},
 	{
 		ID: "wrong-secret", Title: "The client secret is not the one the server has",
@@ -118,7 +118,7 @@ var clientRules = []Rule{
 		Proof:      "unauthorized_client from the token endpoint.",
 		Remedy:     []string{"have the grant added to the client's registration", "set grant: to one the client is registered for"},
 		References: []string{"RFC 6749 5.2"},
-		Judge:      either(grantNotAllowed, refusedBy(run.Certain, oauth.ErrUnauthorizedClient)),
+		Judge:      either(grantNotAllowed, refusedBy(run.Certain, oauth.ErrUnauthorizedClient), ownPage(oauth.ErrUnsupportedGrantType)),
 	},
 	{
 		ID: "unsupported-grant-type", Title: "The server does not offer this grant at all",
@@ -133,7 +133,7 @@ var clientRules = []Rule{
 		Proof:      "invalid_scope.",
 		Remedy:     []string{"compare scope with the provider's documentation, letter by letter", "ask for one scope at a time to find the one that is refused: --scope NAME"},
 		References: []string{"RFC 6749 5.2", "RFC 6749 3.3"},
-		Judge:      either(scopeAtAuthorization, invalidScope),
+		Judge:      either(scopeAtAuthorization, invalidScope, ownPage(oauth.ErrInvalidScope)),
 	},
 }
 
@@ -148,10 +148,26 @@ func (e *Evidence) secretItem() run.Item {
 
 func (e *Evidence) answerItem(leg *run.Leg, o *oauth.Error) run.Item {
 	value := fmt.Sprint(leg.Status())
-	if o != nil && o.Code != "" {
-		value += " " + o.Error()
+	if leg.Exchange != nil {
+		if raw := rawReply(leg.Exchange.Response); raw != nil {
+			value += " " + said1(raw)
+		} else if o != nil && o.Code != "" {
+			value += " " + o.Error()
+		}
 	}
 	return run.Item{What: "the server said", Where: fmt.Sprintf("leg %d", leg.N), Value: value}
+}
+
+// said1 is a server's error in one line of at most 200 characters.
+func said1(o *oauth.Error) string {
+	text := o.Description
+	if o.Code != "" {
+		text = o.Error()
+	}
+	if r := []rune(text); len(r) > 200 {
+		text = string(r[:200]) + "…"
+	}
+	return text
 }
 
 // soon is how far ahead the end of a secret is worth a word.
@@ -175,14 +191,18 @@ func credentials(leg *run.Leg) (basic, post bool) {
 }
 
 func secretMissing(e *Evidence) *Match {
-	leg, o := e.refusedWith(false, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrInvalidRequest)
-	if leg == nil {
+	leg, o := e.refusedWith(true, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrInvalidRequest)
+	if leg == nil || e.AnswerOnly {
 		return nil
 	}
-	if basic, post := credentials(leg); basic || post || form(leg)["client_assertion"] != "" {
+	f := form(leg)
+	if basic, post := credentials(leg); basic || post || f["client_assertion"] != "" || f["client_assertion_type"] != "" || f["grant_type"] == "" {
 		return nil
 	}
-	if o.Code != oauth.ErrInvalidClient && !said(o.Description, "secret", "client authentication", "authenticat") {
+	if o.Code != oauth.ErrInvalidClient && !said(o.Description, "secret", "client authentication", "authenticat") && !(o.Code == "" && leg.Status() == 401 && f["grant_type"] != oauth.GrantPassword) {
+		return nil
+	}
+	if namesUnknownClient(o) {
 		return nil
 	}
 	c := run.Likely
@@ -196,12 +216,12 @@ func secretMissing(e *Evidence) *Match {
 	return &Match{Leg: leg.N, Certainty: c, Items: items}
 }
 
-var unknownWords = []string{"unknown client", "client unknown", "not found", "no such client", "does not exist", "not registered", "unrecognized client", "unrecognised client", "no client", "client is unknown", "cannot find"}
+var unknownWords = []string{"client id is invalid", "invalid client id", "client_id is not valid", "client_id is invalid", "doesnt exist", "could not be found", "couldnt be found", "unregistered", "unknown client", "client unknown", "not found", "no such client", "does not exist", "not registered", "unrecognized client", "unrecognised client", "client is unknown", "cannot find"}
 
 // namesUnknownClient reports whether the server's words say that the client
 // itself is not known, rather than what it asks for.
 func namesUnknownClient(o *oauth.Error) bool {
-	return said(o.Description, unknownWords...) && said(o.Description, "client", "application") && !said(o.Description, "grant", "redirect", "scope", "for this")
+	return said(o.Description, unknownWords...) && said(o.Description, "client", "application") && !said(o.Description, "grant type", "redirect", "scope", "for this", "for that", "secret", "signing key", "kid", "jwk", "signature", "public key")
 }
 
 // secretAtFault reports that a rule about the secret itself already proves the cause.
@@ -210,12 +230,21 @@ func (e *Evidence) secretAtFault() bool {
 }
 
 func unknownClient(e *Evidence) *Match {
-	leg, o := e.refusedWith(false, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrInvalidRequest)
+	leg, o := e.refusedWith(true, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrInvalidRequest)
 	if leg == nil || e.secretAtFault() {
 		return nil
 	}
+	f := form(leg)
+	sent := sentClientID(leg, f)
+	if set := e.settingsID(); set != "" && sent != "" && sent != set && o.Code != oauth.ErrInvalidRequest {
+		return certain(leg, append(pair("in the settings", e.Client.ClientID.Where, set, "as sent", legPlace(leg), sent), e.answerItem(leg, o))...)
+	}
+	if e.Person != nil && sent != "" && e.Person.Code() != "" && e.Person.Request.ClientID == sent || f["client_assertion"] != "" && o.Code == "" {
+		return nil // the server has just given this client a code
+	}
 	named := namesUnknownClient(o)
-	if !named && o.Code != oauth.ErrInvalidClient || secretWords(o) && !named {
+	silent := o.Code == "" && leg.Status() == 401 && !said(o.Description, "user", "password")
+	if !named && o.Code != oauth.ErrInvalidClient && !silent && !(o.Code == oauth.ErrUnauthorizedClient && secretWords(o)) || said(o.Description, "secret") && !named {
 		return nil
 	}
 	m := &Match{Leg: leg.N, Certainty: run.Possible, Items: []run.Item{e.clientIDItem(leg), e.answerItem(leg, o)}}
@@ -233,24 +262,47 @@ func (e *Evidence) clientIDItem(leg *run.Leg) run.Item {
 	return it
 }
 
+// settingsID is the client id of the settings, when the request was recorded
+// elsewhere and may carry another.
+func (e *Evidence) settingsID() string {
+	if !e.Foreign || e.Client == nil {
+		return ""
+	}
+	return e.Client.ClientID.Value
+}
+
 func secretWords(o *oauth.Error) bool {
 	return said(o.Description, "secret", "credential", "password mismatch")
 }
 
 func wrongSecret(e *Evidence) *Match {
-	leg, o := e.refusedWith(false, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient)
-	if leg == nil || e.secretAtFault() {
+	leg, o := e.refusedWith(true, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient)
+	if leg == nil || e.secretAtFault() || e.AnswerOnly && o.Code != oauth.ErrInvalidClient {
 		return nil
 	}
 	basic, post := credentials(leg)
-	if !basic && !post || namesUnknownClient(o) {
+	if !basic && !post && !e.AnswerOnly || namesUnknownClient(o) {
 		return nil
+	}
+	if e.Foreign && e.Registered != "" && e.Secret != "" && e.Registered != e.Secret && e.settingsID() == sentClientID(leg, form(leg)) {
+		return certain(leg, append(pair("in the settings", e.Client.Secret.Where, mask.Text(e.Registered), "as sent", legPlace(leg), mask.Text(e.Secret)), e.answerItem(leg, o))...)
+	}
+	if o.Code == "" {
+		g := form(leg)["grant_type"]
+		if leg.Status() != 401 && g != oauth.GrantClientCredentials || said(o.Description, "user", "password") {
+			return nil
+		}
+		m := &Match{Leg: leg.N, Certainty: run.Possible, Items: []run.Item{e.secretItem(), e.clientIDItem(leg), e.answerItem(leg, o)}}
+		if leg.Status() == 401 && g != oauth.GrantPassword {
+			m.Certainty = run.Likely
+		}
+		return m
 	}
 	if o.Code == oauth.ErrUnauthorizedClient && !secretWords(o) {
 		return nil
 	}
 	m := &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{e.secretItem(), e.clientIDItem(leg), e.answerItem(leg, o)}}
-	if e.Client != nil && e.Client.Name != "" {
+	if e.Client != nil && e.Client.Name != "" && e.Client.Secret != nil {
 		m.Remedy = []string{"compare the fingerprint above with that of the secret you were given: printf %s \"$SECRET\" | sha256sum, first 8 digits",
 			"make a new secret at the provider, and put it into " + e.Client.Secret.Source()}
 	}
@@ -263,7 +315,7 @@ func wrongPlace(e *Evidence) *Match {
 		return nil
 	}
 	basic, post := credentials(leg)
-	if basic == post {
+	if basic == post || e.AnswerOnly || o.Code == oauth.ErrInvalidRequest && basicMalformed(e, nil, leg) != nil {
 		return nil
 	}
 	used, other := oauth.ClientSecretBasic, oauth.ClientSecretPost
@@ -279,6 +331,9 @@ func wrongPlace(e *Evidence) *Match {
 		oauth.Offers(e.Metadata.TokenEndpointAuthMethods, other) {
 		items = append(items, run.Item{What: "the metadata offers", Where: "token_endpoint_auth_methods_supported", Value: strings.Join(e.Metadata.TokenEndpointAuthMethods, " ")})
 		return &Match{Leg: leg.N, Certainty: run.Likely, Items: append(items, e.answerItem(leg, o)), Remedy: remedy}
+	}
+	if set := e.settingsID(); set != "" && e.Client.AuthMethod.Value == other && sentClientID(leg, form(leg)) == set && (e.Registered == "" || e.Registered == e.Secret) {
+		return certain(leg, append(pair("in the settings", e.Client.AuthMethod.Where, other, "as sent", legPlace(leg), used), e.answerItem(leg, o))...)
 	}
 	wantsBody := said(o.Description, "client_secret_post", "request body", "in the body", "form parameter")
 	wantsHeader := said(o.Description, "client_secret_basic", "authorization header", "http basic", "basic auth")
@@ -309,9 +364,17 @@ func grantNotAllowed(e *Evidence) *Match {
 }
 
 func unsupportedGrant(e *Evidence) *Match {
-	leg, o := e.refusedWith(false, oauth.ErrUnsupportedGrantType)
+	leg, o := e.refusedWith(true, oauth.ErrUnsupportedGrantType, oauth.ErrInvalidRequest, oauth.ErrInvalidGrant, oauth.ErrUnauthorizedClient)
 	if leg == nil {
 		return nil
+	}
+	if o.Code != oauth.ErrUnsupportedGrantType {
+		g := form(leg)["grant_type"]
+		words := said(o.Description, "grant type", "granttype") && said(o.Description, "unsupported", "not supported", "unknown", "unrecognized", "invalid")
+		if g == "" || !words && slices.Contains(knownGrants, g) || words && o.Code == oauth.ErrUnauthorizedClient {
+			return nil
+		}
+		return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: "grant_type", Where: legPlace(leg), Value: g}, e.answerItem(leg, o)}}
 	}
 	m := &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{{What: "grant_type", Where: fmt.Sprintf("leg %d", leg.N), Value: form(leg)["grant_type"]}, e.answerItem(leg, o)}}
 	if e.Metadata != nil && len(e.Metadata.GrantTypesSupported) > 0 {
@@ -320,10 +383,21 @@ func unsupportedGrant(e *Evidence) *Match {
 	return m
 }
 
+// knownGrants are the grant types that have a standard behind them (RFC 6749,
+// 7522, 7523, 8628, 8693, OpenID CIBA).
+var knownGrants = []string{oauth.GrantCode, oauth.GrantClientCredentials, oauth.GrantPassword, oauth.GrantRefresh, grantJWTBearer,
+	"urn:ietf:params:oauth:grant-type:saml2-bearer", "urn:ietf:params:oauth:grant-type:device_code", "urn:ietf:params:oauth:grant-type:token-exchange", "urn:openid:params:grant-type:ciba"}
+
 func invalidScope(e *Evidence) *Match {
-	leg, o := e.refusedWith(false, oauth.ErrInvalidScope)
+	leg, o := e.refusedWith(false, oauth.ErrInvalidScope, oauth.ErrInvalidRequest, oauth.ErrAccessDenied, oauth.ErrUnauthorizedClient)
 	if leg == nil || form(leg)["grant_type"] == oauth.GrantRefresh {
 		return nil
+	}
+	if o.Code != oauth.ErrInvalidScope {
+		if form(leg)["scope"] == "" || !said(o.Description, "scope") || said(o.Description, "audience", "resource") {
+			return nil
+		}
+		return &Match{Leg: leg.N, Certainty: run.Likely, Items: e.scopeItems(leg, e.answerItem(leg, o))}
 	}
 	return &Match{Leg: leg.N, Certainty: run.Certain, Items: e.scopeItems(leg, e.answerItem(leg, o))}
 }

@@ -43,7 +43,7 @@ func issuerMismatch(e *Evidence) *Match {
 		m.Remedy = []string{fmt.Sprintf("set issuer: %s, with the slash exactly as there", e.Metadata.Issuer)}
 	}
 	// nothing fails because of it until a token or an iss parameter is checked
-	m.Note = e.last(run.Token) != nil
+	m.Note, m.Odd = e.last(run.Token) != nil, true
 	return m
 }
 

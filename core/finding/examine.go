@@ -185,8 +185,8 @@ func orAbsent(s string) string {
 	return s
 }
 
-func verifiedRule(cause, title, meaning, proof string, remedy, references []string) Rule {
-	return Rule{ID: cause, Title: title, Meaning: meaning, Proof: proof, Remedy: remedy, References: references, Judge: onToken(verificationFailed(cause))}
+func verifiedRule(sent func(*Evidence) *Match, cause, title, meaning, proof string, remedy, references []string) Rule {
+	return Rule{ID: cause, Title: title, Meaning: meaning, Proof: proof, Remedy: remedy, References: references, Judge: either(onToken(verificationFailed(cause)), sent)}
 }
 
 // oddityRule is a rule about what the token room found odd.

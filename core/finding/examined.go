@@ -74,19 +74,6 @@ func JudgeToken(e *Evidence) []run.Finding {
 // looked at.
 var itselfRules = []Rule{
 	{
-		ID: "token-garbled", Title: "What was pasted is more than the token",
-		Meaning:    "Something stood around or inside the token: a scheme, quotes, a header's name, line breaks, percent-encoding. Sent like that it would not be accepted.",
-		Proof:      "What was taken off before it could be read.",
-		Remedy:     []string{"where this came from a setting or a script, hand over the token alone, from its first character to its last"},
-		References: []string{"RFC 6750 2.1"},
-		Judge: onToken(func(e *Evidence, x *Examined) *Match {
-			if len(x.TakenOff) == 0 {
-				return nil
-			}
-			return &Match{Certainty: run.Certain, Note: true, Items: []run.Item{{What: "taken off", Value: strings.Join(x.TakenOff, ", ")}}}
-		}),
-	},
-	{
 		ID: "token-opaque", Title: "The token is opaque: that is normal",
 		Meaning:    "It is a reference that only its issuer can read. Nothing is wrong; there is nothing in it to decode, and its length and letters mean nothing.",
 		Proof:      "It does not begin like a JWT.",
@@ -130,13 +117,13 @@ var itselfRules = []Rule{
 		Meaning: "Its nbf claim lies in the future. Either it was made for later, or one of the two clocks is wrong.", Proof: "nbf against the clock.",
 		Remedy:     []string{"compare this machine's clock with the server's Date header; wait, or set the clock"},
 		References: []string{"RFC 7519 4.1.5"},
-		Judge: onToken(func(e *Evidence, x *Examined) *Match {
+		Judge: either(early, apiSaid("nbf", "not yet valid", "not active yet", "used before", "before its time"), onToken(func(e *Evidence, x *Examined) *Match {
 			nbf, ok := x.Token.Time("nbf")
 			if !ok || !e.Now.Add(token.Leeway).Before(nbf) {
 				return nil
 			}
 			return &Match{Certainty: run.Certain, Items: x.clockItems(e, "nbf", nbf)}
-		}),
+		})),
 	},
 	{
 		ID: "clock-skew", Title: "This machine's clock and the issuer's differ",
@@ -144,13 +131,13 @@ var itselfRules = []Rule{
 		Proof:      "iat lies in the future by more than the minute that clocks may differ.",
 		Remedy:     []string{"set this machine's clock; compare it with the Date header of the server's answers (journal show)"},
 		References: []string{"RFC 7519 4.1.6"},
-		Judge: onToken(func(e *Evidence, x *Examined) *Match {
+		Judge: either(skewed, onToken(func(e *Evidence, x *Examined) *Match {
 			iat, ok := x.Token.Time("iat")
 			if !ok || !e.Now.Add(token.Leeway).Before(iat) {
 				return nil
 			}
 			return &Match{Certainty: run.Likely, Items: x.clockItems(e, "iat", iat)}
-		}),
+		})),
 	},
 	{
 		ID: "audience-not-the-api", Title: "The token is for another audience",
@@ -166,7 +153,7 @@ var itselfRules = []Rule{
 		Proof:      "iss in the token against the server's issuer.",
 		Remedy:     []string{"check which server the client is registered at, and its issuer to the letter, a slash at the end included"},
 		References: []string{"RFC 9068 4", "RFC 8414 2"},
-		Judge:      onToken(examinedIssuer),
+		Judge:      either(foreignIssuer, apiSaid("iss", "issuer", "iss claim"), onToken(examinedIssuer)),
 	},
 	{
 		ID: "wrong-stage", Title: "The token belongs to another stage",
@@ -203,12 +190,12 @@ var itselfRules = []Rule{
 		Proof:      "needs.roles against roles in the token.",
 		Remedy:     []string{"have the permission granted to the application at the provider", "obtain again: a token keeps the roles of the moment it was issued"},
 		References: []string{"RFC 9068 2.2.3.1"},
-		Judge: onToken(func(e *Evidence, x *Examined) *Match {
+		Judge: either(roleLacking, onToken(func(e *Evidence, x *Examined) *Match {
 			if personInstead(e, x) != nil {
 				return nil
 			}
 			return lacking(x, func(n Need) project.List { return n.Roles }, (*token.Token).Roles, "roles")
-		}),
+		})),
 	},
 	{
 		ID: "delegated-token-for-application-call", Title: "A person's token stands where an application's is needed",
@@ -226,21 +213,21 @@ var itselfRules = []Rule{
 		References: []string{"RFC 9068 2.2", "RFC 6749 4.1"},
 		Judge:      onToken(applicationInstead),
 	},
-	verifiedRule(token.CauseSignature, "The signature is wrong",
+	verifiedRule(apiSaid("alg", "signature"), token.CauseSignature, "The signature is wrong",
 		"The key is the one the token names, and the signature was not made with it. Somebody changed the token, it was cut or altered on its way, or it was never made by this issuer.",
 		"The signature against the issuer's key.",
 		[]string{"get the token anew from its source, whole", "when every token of this issuer fails, compare the issuer's jwks_uri with the one used"}, []string{"RFC 7515 5.2", "RFC 8725 3.3"}),
-	verifiedRule(token.CauseKeyNotFound, "The key that signed the token is not among the issuer's",
+	verifiedRule(apiSaid("kid", "signing key", "no matching key", "key not found", "unknown key", "key id", "kid"), token.CauseKeyNotFound, "The key that signed the token is not among the issuer's",
 		"The token's kid is not in the key set, also not after it was fetched once more. The keys were rotated and an old token outlived its key, the token is from another issuer or stage, or the wrong key set was read.",
 		"kid in the header against the kids at jwks_uri.",
 		[]string{"compare iss with the issuer whose keys were read", "obtain a new token: one made with a key that was taken away stays unverifiable"}, []string{"RFC 7515 4.1.4", "OpenID Connect Core 10.1.1"}),
-	verifiedRule(token.CauseAlg, "The token is signed with an algorithm that the key is not for",
+	verifiedRule(apiSaid("alg", "algorithm"), token.CauseAlg, "The token is signed with an algorithm that the key is not for",
 		"A verifier must take the algorithm from what it knows of the issuer, not from the token. A token that says HS256 where the issuer signs with RS256 is the mark of a forgery made with the public key.",
 		"alg in the header against the key's kind and its own alg.",
 		[]string{"do not accept it; ask the provider which algorithm it signs with", "name the right key, when the wrong one was given with --key or --jwks"}, []string{"RFC 8725 2.1", "RFC 8725 3.1"}),
-	oddityRule(token.OddUnsigned, "algorithm-none", "The token is not signed", false,
+	unsigned(oddityRule(token.OddUnsigned, "algorithm-none", "The token is not signed", false,
 		"alg is none, or the signature part is empty. Anyone could have written it; no API may accept it as an access token.",
-		[]string{"when it came from a token endpoint, tell the provider; do not build on its content"}, "RFC 8725 2.1", "RFC 7519 6"),
+		[]string{"when it came from a token endpoint, tell the provider; do not build on its content"}, "RFC 8725 2.1", "RFC 7519 6")),
 	oddityRule(token.OddNoKeyID, "header-kid-missing", "The header names no key", true,
 		"Without kid a verifier has to try every key of the issuer. It works, until keys are rotated.",
 		[]string{"nothing has to be done; APIs that insist on a kid refuse it"}, "RFC 7515 4.1.4"),
@@ -259,4 +246,14 @@ var itselfRules = []Rule{
 	oddityRule(token.OddBackwards, "times-out-of-order", "The token ends before it begins", false,
 		"exp lies before nbf or iat, so there is no moment at which it is valid.",
 		[]string{"tell the provider; a clock or a time zone is wrong where it was made"}, "RFC 7519 4.1"),
+}
+
+// pastedGarbled is a token that was pasted with something around it.
+func pastedGarbled(e *Evidence) *Match {
+	return onToken(func(e *Evidence, x *Examined) *Match {
+		if len(x.TakenOff) == 0 {
+			return nil
+		}
+		return &Match{Certainty: run.Certain, Note: true, Items: []run.Item{{What: "taken off", Value: strings.Join(x.TakenOff, ", ")}}}
+	})(e)
 }

@@ -9,13 +9,15 @@
 package finding
 
 import (
+	"bytes"
 	"cmp"
-	"errors"
+	"encoding/json"
 	"slices"
 	"strings"
 	"time"
 
 	"tidycourier/core/bearer"
+	"tidycourier/core/mask"
 	"tidycourier/core/oauth"
 	"tidycourier/core/pouch"
 	"tidycourier/core/project"
@@ -59,6 +61,27 @@ type Evidence struct {
 	UserinfoSub, IDTokenSub string
 	// Examined is a token that is looked at, outside any call.
 	Examined *Examined
+	// Foreign: the legs were recorded elsewhere; Secret and Password are what was
+	// sent, and the settings may be those of another run.
+	Foreign bool
+	// Registered is the secret of the settings, when Secret is the one that was sent.
+	Registered string
+	// Granted is the scope that the refresh token was given with, and GivenTo the
+	// client it was given to.
+	Granted []string
+	GivenTo string
+	// CarriesRefresh and CarriesID: the call carried a refresh or id token that was
+	// seen when it was issued.
+	CarriesRefresh, CarriesID bool
+	// IssuedAs tells as what a value was issued earlier in the record: code,
+	// access_token, refresh_token, id_token, or "".
+	IssuedAs func(value string) string
+	// AnsweredAt is when Answer came.
+	AnsweredAt time.Time
+	// PushedAs is the request_uri that the authorization request stands for.
+	PushedAs string
+	// AnswerOnly: what was sent is not known, so it can prove nothing.
+	AnswerOnly bool
 	// Spent looks up when a code or refresh token (by fingerprint) was sent before.
 	Spent func(kind, fingerprint string) *Spent
 }
@@ -66,6 +89,7 @@ type Evidence struct {
 // Spent is an earlier use of a single-use credential.
 type Spent struct {
 	Run    int64
+	Leg    int // in a record from elsewhere, in place of Run
 	Client string
 	At     time.Time
 }
@@ -78,7 +102,7 @@ type Rule struct {
 	Proof      string
 	Remedy     []string
 	References []string
-	Judge      func(e *Evidence) *Match
+	Judge      func(e *Evidence) *Match // nil when it stops the program before there is a run: vet, or the error itself, tells
 }
 
 // Match is a rule that found its cause.
@@ -89,6 +113,7 @@ type Match struct {
 	Remedy    []string // in place of the rule's own, with the names of this case
 	Try       string   // a command that would tell candidates apart
 	Note      bool     // nothing failed because of it
+	Odd       bool     // a note about an answer that departs from the standard, or gives less than was asked
 }
 
 // maxCandidates is how many undecided causes are shown for one leg.
@@ -102,12 +127,19 @@ func Judge(e *Evidence) []run.Finding {
 	var out []run.Finding
 	for i := range catalogue {
 		r := &catalogue[i]
+		if r.Judge == nil {
+			continue
+		}
 		if m := r.Judge(e); m != nil {
 			out = append(out, r.finding(m))
 		}
 	}
 	return decide(ranked(out))
 }
+
+// Ranked puts the surest first and notes last; of equally sure ones their order
+// stays.
+func Ranked(list []run.Finding) []run.Finding { return ranked(list) }
 
 // ranked puts the surest first and notes last.
 func ranked(list []run.Finding) []run.Finding {
@@ -120,17 +152,27 @@ func ranked(list []run.Finding) []run.Finding {
 	return list
 }
 
+// unreadable are causes that keep a server from reading anything else of the
+// request: what else is wrong with it may be their effect.
+var unreadable = []string{"wrong-content-type", "parameters-in-query-not-body", "request-body-empty", "wrong-method"}
+
 // decide drops the candidates of a leg whose cause is proved, and all but the
 // first few of one whose cause is not.
 func decide(list []run.Finding) []run.Finding {
-	proved, shown := map[int]bool{}, map[int]int{}
+	proved, shown, unread := map[int]bool{}, map[int]int{}, map[int]string{}
 	for _, f := range list {
 		if f.Certainty == run.Certain && !f.Note {
 			proved[f.Leg] = true
+			if slices.Contains(unreadable, f.ID) && unread[f.Leg] == "" {
+				unread[f.Leg] = f.ID
+			}
 		}
 	}
 	out := []run.Finding{}
 	for _, f := range list {
+		if first := unread[f.Leg]; first != "" && f.ID != first && !f.Note {
+			continue
+		}
 		if !f.Note && f.Certainty != run.Certain {
 			if shown[f.Leg]++; proved[f.Leg] || shown[f.Leg] > maxCandidates {
 				continue
@@ -143,7 +185,7 @@ func decide(list []run.Finding) []run.Finding {
 
 func (r *Rule) finding(m *Match) run.Finding {
 	f := run.Finding{ID: r.ID, Leg: m.Leg, Certainty: m.Certainty, Title: r.Title, Evidence: m.Items, Remedy: r.Remedy,
-		References: r.References, Try: m.Try, Note: m.Note}
+		References: r.References, Try: m.Try, Note: m.Note, Odd: m.Odd}
 	if m.Remedy != nil {
 		f.Remedy = m.Remedy
 	}
@@ -171,7 +213,7 @@ func IDs() []string {
 
 // catalogue is every rule, in the order of the work; of equally certain
 // candidates the earlier one is shown first.
-var catalogue = slices.Concat(reachRules, answerRules, discoveryRules, authorizationRules, requestRules, redemptionRules, refreshRules, passwordRules, clientRules, tokenRules, itselfRules, userinfoRules, callRules)
+var catalogue = slices.Concat(reachRules, sentRules, settingsRules, discoveryRules, pageRules, authorizationRules, assertionRules, dpopRules, deviceRules, requestRules, redemptionRules, refreshRules, passwordRules, clientRules, answerRules, tokenRules, carriedRules, itselfRules, userinfoRules, callRules)
 
 // last returns the last leg of a kind, or nil.
 func (e *Evidence) last(kind run.Kind) *run.Leg {
@@ -184,21 +226,29 @@ func (e *Evidence) last(kind run.Kind) *run.Leg {
 }
 
 // refusal reads the token endpoint's answer when it was not a success: as an
-// OAuth error, or nil with its leg when it was something else.
+// error in the form rules read, or nil with its leg when nothing was said.
 func (e *Evidence) refusal() (*run.Leg, *oauth.Error) {
 	leg := e.last(run.Token)
+	if leg == nil {
+		leg = e.last(run.Device)
+	}
+	if leg == nil {
+		leg = e.last(run.Pushed)
+	}
 	if leg == nil || leg.Exchange == nil || leg.Exchange.Response == nil {
 		return nil, nil
 	}
 	r := leg.Exchange.Response
-	_, err := oauth.ParseTokenResponse(r.Status, r.Header.Get("Content-Type"), r.Body)
-	if err == nil {
+	if leg.Kind != run.Token {
+		if r.Status < 400 {
+			return nil, nil
+		}
+		return leg, reply(r, "")
+	}
+	if _, err := oauth.ParseTokenResponse(r.Status, r.Header.Get("Content-Type"), r.Body); err == nil {
 		return nil, nil
 	}
-	if o, ok := err.(*oauth.Error); ok {
-		return leg, o
-	}
-	return leg, nil
+	return leg, reply(r, form(leg)["grant_type"])
 }
 
 // heldRefusal is a refusal by the introspection or revocation endpoint, where a
@@ -211,12 +261,7 @@ func (e *Evidence) heldRefusal() (*run.Leg, *oauth.Error) {
 	if leg == nil || leg.Status() < 400 {
 		return nil, nil
 	}
-	r := leg.Exchange.Response
-	var o *oauth.Error
-	if err := oauth.ParseRevocation(r.Status, r.Header.Get("Content-Type"), r.Body); errors.As(err, &o) {
-		return leg, o
-	}
-	return leg, nil
+	return leg, reply(leg.Exchange.Response, "")
 }
 
 // refusedWith is refusal for rules that fit certain codes only. A leg is
@@ -230,8 +275,11 @@ func (e *Evidence) refusedWith(silent bool, codes ...string) (*run.Leg, *oauth.E
 	switch {
 	case leg == nil:
 		return nil, nil
-	case o == nil:
+	case o == nil || o.Code == "":
 		if s := leg.Status(); silent && (s == 400 || s == 401 || s == 403) {
+			if o != nil {
+				return leg, o
+			}
 			return leg, &oauth.Error{Status: s}
 		}
 		return nil, nil
@@ -241,29 +289,68 @@ func (e *Evidence) refusedWith(silent bool, codes ...string) (*run.Leg, *oauth.E
 	return nil, nil
 }
 
-// form reads the parameters that a leg sent in its body.
+// form reads the parameters that a leg sent in its body; of a doubled one the
+// first counts. A body of another type than a form is read too, since what was
+// meant is evidence.
 func form(leg *run.Leg) map[string]string {
 	out := map[string]string{}
 	if leg == nil || leg.Exchange == nil {
 		return out
 	}
-	for _, p := range strings.Split(string(leg.Exchange.Request.Body), "&") {
+	if leg.Unseen {
+		return unseenForm(leg)
+	}
+	body := leg.Exchange.Request.Body
+	if head := bytes.TrimLeft(body, " \t\r\n"); len(head) > 0 && head[0] == '{' {
+		var members map[string]any
+		if json.Unmarshal(body, &members) == nil {
+			for k, v := range members {
+				if s, ok := v.(string); ok {
+					out[k] = s
+				}
+			}
+			return out
+		}
+	}
+	for _, p := range strings.Split(string(body), "&") {
 		name, value, _ := strings.Cut(p, "=")
-		out[unescape(name)] = unescape(value)
+		if name = unescape(name); name != "" {
+			if _, met := out[name]; !met {
+				out[name] = unescape(value)
+			}
+		}
 	}
 	return out
 }
 
-// said reports whether a text holds one of the words, case aside. It weighs,
-// it never decides alone.
-func said(text string, words ...string) bool {
-	text = strings.ToLower(text)
-	for _, w := range words {
-		if strings.Contains(text, w) {
-			return true
+// notPasted stands for a value that was sent and is not known.
+const notPasted = "not-pasted"
+
+// shown is a secret value as it may be quoted.
+func shown(v string) string {
+	if v == notPasted {
+		return "not known here"
+	}
+	return mask.Text(v)
+}
+
+// unseenForm is what a token request must have held, of which only the answer is
+// known: the grant by the server's words, and whatever such a grant sends.
+func unseenForm(leg *run.Leg) map[string]string {
+	f := map[string]string{"grant_type": oauth.GrantCode}
+	if raw := rawReply(leg.Exchange.Response); raw != nil {
+		text := telling(raw.Description)
+		switch {
+		case said(text, "refresh"):
+			f["grant_type"] = oauth.GrantRefresh
+		case said(text, "user", "password", "login", "mfa", "multi factor", "account"):
+			f["grant_type"] = oauth.GrantPassword
 		}
 	}
-	return false
+	for _, n := range map[string][]string{oauth.GrantCode: {"code", "redirect_uri", "code_verifier"}, oauth.GrantRefresh: {"refresh_token"}, oauth.GrantPassword: {"username", "password"}}[f["grant_type"]] {
+		f[n] = notPasted
+	}
+	return f
 }
 
 // challenge is the API's Bearer challenge, if it gave one.

@@ -16,4 +16,21 @@ type Person struct {
 	Resumed  bool          // the code comes from an earlier invocation
 	TimedOut time.Duration // how long was waited in vain
 	Strays   []string      // requests that arrived and were no answer
+
+	// Of a request that somebody else's record holds:
+	Unasked  bool                         // only the answer is known
+	Landed   time.Time                    // when the answer arrived
+	Foretold *oauth.AuthorizationResponse // the answer as the redirect to it had it
+	OwnPage  *oauth.Error                 // what the server's own error page was called with
+}
+
+// Code is the code that came, or that was on its way.
+func (p *Person) Code() string {
+	switch {
+	case p.Response != nil && p.Response.Code != "":
+		return p.Response.Code
+	case p.Foretold != nil:
+		return p.Foretold.Code
+	}
+	return ""
 }

@@ -15,7 +15,7 @@ import (
 func healthyCode() *Evidence {
 	e := healthyToken()
 	verifier := "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"
-	req := &oauth.AuthorizationRequest{ResponseType: "code", RedirectURI: "http://127.0.0.1:8651/landing", State: "sent-state", Nonce: "sent-nonce",
+	req := &oauth.AuthorizationRequest{ResponseType: "code", ClientID: "job", RedirectURI: "http://127.0.0.1:8651/landing", State: "sent-state", Nonce: "sent-nonce",
 		CodeChallenge: "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM", CodeChallengeMethod: "S256"}
 	resp := oauth.ReadAuthorizationValues(url.Values{"code": {"abc-1234"}, "state": {"sent-state"}, "iss": {"https://h"}}, "query")
 	e.Person = &Person{Request: req, Response: &resp, Verifier: verifier, At: noon.Add(-5 * time.Second)}
@@ -125,10 +125,10 @@ var personCases = []ruleCase{
 		e.Legs, e.Person.Response, e.Person.TimedOut, e.Answer, e.Person.Strays = e.Legs[:2], nil, time.Minute, nil, []string{"GET /other"}
 	}}, nil},
 
-	{"code-reused", run.Certain, healthyCode, []edit{grantNo, spentBefore("code")}, []edit{grantNo, spentBefore("refresh_token")}},
-	{"code-reused", run.Likely, healthyCode, []edit{refusal(400, "invalid_request", "code has already been used")}, []edit{grantNo}},
-	{"code-garbled", run.Certain, healthyCode, []edit{grantNo, sent("abc-1234", "abc-123")}, []edit{grantNo}},
-	{"code-garbled", run.Likely, healthyCode, []edit{grantNo, sent("abc-1234", "abc%252F1"), func(e *Evidence) { e.Person = nil }}, []edit{grantNo, func(e *Evidence) { e.Person = nil }}},
+	{"code-reused", run.Certain, healthyCode, []edit{grantNo, spentBefore("code")}, []edit{refusal(400, "invalid_grant", "code has expired"), spentBefore("refresh_token")}},
+	{"code-reused", run.Likely, healthyCode, []edit{refusal(400, "invalid_request", "code has already been used")}, []edit{refusal(400, "invalid_request", "code is wrong")}},
+	{"code-garbled", run.Certain, healthyCode, []edit{grantNo, sent("abc-1234", "abc-123")}, []edit{refusal(400, "invalid_client", "")}},
+	{"code-garbled", run.Likely, healthyCode, []edit{grantNo, sent("abc-1234", "abc%252F1"), func(e *Evidence) { e.Person = nil }}, []edit{refusal(400, "invalid_client", ""), func(e *Evidence) { e.Person = nil }}},
 	{"code-expired", run.Likely, healthyCode, []edit{grantNo, func(e *Evidence) { e.Person.Resumed, e.Person.At = true, noon.Add(-time.Hour) }}, []edit{grantNo, func(e *Evidence) { e.Person.Resumed = true }}},
 	{"code-expired", run.Likely, healthyCode, []edit{refusal(400, "invalid_grant", "Code expired")}, []edit{refusal(400, "invalid_client", "secret expired")}},
 	{"redirect-uri-mismatch", run.Certain, healthyCode, []edit{grantNo, sent("127.0.0.1", "localhost")}, []edit{grantNo}},
@@ -139,8 +139,8 @@ var personCases = []ruleCase{
 	{"pkce-challenge-was-missing", run.Certain, healthyCode, []edit{grantNo, asked(func(r *oauth.AuthorizationRequest) { r.CodeChallenge = "" })}, []edit{grantNo}},
 	{"code-from-other-client", run.Likely, healthyCode, []edit{refusal(400, "invalid_grant", "code was issued to another client")}, []edit{grantNo}},
 	{"code-missing", run.Certain, healthyCode, []edit{refusal(400, "invalid_request", ""), sent("code=abc-1234", "x=1")}, []edit{refusal(400, "invalid_request", "")}},
-	{"code-unknown", run.Possible, healthyCode, []edit{grantNo}, []edit{refusal(400, "invalid_client", "")}},
-	{"resource-or-audience-unknown", run.Certain, healthyCode, []edit{refusal(400, "invalid_target", ""), sent("grant_type", "audience=x&grant_type")}, []edit{refusal(400, "invalid_target", "")}},
+	{"code-garbled", run.Likely, healthyCode, []edit{refusal(400, "invalid_grant", "Code not valid")}, []edit{refusal(400, "invalid_grant", "Code has expired")}},
+	{"resource-or-audience-unknown", run.Certain, healthyCode, []edit{refusal(400, "invalid_target", ""), sent("grant_type", "audience=x&grant_type")}, []edit{refusal(400, "invalid_scope", "")}},
 	{"nonce-mismatch", run.Certain, healthyCode, []edit{idTokenFault("its nonce is not the one that was sent")}, nil},
 	{"at-hash-mismatch", run.Certain, healthyCode, []edit{idTokenFault("its at_hash does not fit the access token")}, nil},
 	{"id-token-for-another-client", run.Certain, healthyCode, []edit{idTokenFault("it is for other, not for this client")}, nil},
@@ -156,10 +156,10 @@ var personCases = []ruleCase{
 	{"pkce-challenge-is-the-verifier", run.Certain, healthyCode, []edit{came("error", "invalid_request"), func(e *Evidence) { e.Person.Request.CodeChallenge = e.Person.Verifier }}, []edit{came("error", "invalid_request")}},
 	{"redirect-uri-double-encoded", run.Certain, healthyCode, []edit{came("error", "invalid_request"), asked(func(r *oauth.AuthorizationRequest) { r.RedirectURI = "http%3A%2F%2F127.0.0.1%2Flanding" })}, []edit{came("error", "invalid_request")}},
 
-	{"authorization-endpoint-used-as-token-endpoint", run.Certain, healthyToken, []edit{answer(400, "text/html", html), func(e *Evidence) { e.Metadata.AuthorizationEndpoint = "https://h/token" }}, []edit{answer(400, "text/html", html)}},
+	{"authorization-endpoint-used-as-token-endpoint", run.Certain, healthyToken, []edit{answer(400, "text/html", aPage), func(e *Evidence) { e.Metadata.AuthorizationEndpoint = "https://h/token" }}, []edit{answer(400, "text/html", aPage)}},
 	{"other-endpoint-called", run.Certain, healthyToken, []edit{answer(401, "", ""), func(e *Evidence) { e.Metadata.UserinfoEndpoint = "https://h/token/" }}, []edit{answer(401, "", "")}},
 	{"id-and-secret-swapped", run.Likely, healthyToken, []edit{answer(401, "", ""), secret("job"), settings(func(c *project.Client) { c.ClientID.Value = "9fKd82mZpQ71xYw3TtLb6VcR" })}, []edit{answer(401, "", ""), secret("job")}},
-	{"client-id-conflict", run.Certain, healthyToken, []edit{refusal(400, "invalid_request", ""), sent("scope", "client_id=other&scope")}, []edit{refusal(400, "invalid_request", ""), sent("scope", "client_id=job&scope")}},
+	{"client-id-conflict", run.Certain, healthyToken, []edit{refusal(400, "invalid_request", ""), sent("client_id=job", "client_id=other")}, []edit{refusal(400, "invalid_request", "")}},
 	{"double-client-authentication", run.Certain, healthyToken, []edit{refusal(400, "invalid_request", ""), sent("scope", "client_secret=x&scope")}, []edit{refusal(400, "invalid_request", "")}},
 	{"empty-secret-sent", run.Certain, healthyToken, []edit{refusal(401, "invalid_client", ""), sent("scope", "client_secret=&scope")}, []edit{refusal(401, "invalid_client", "")}},
 	{"missing-grant-type", run.Certain, healthyToken, []edit{refusal(400, "invalid_request", ""), sent("grant_type=client_credentials", "grant_type=")}, []edit{refusal(400, "invalid_request", "")}},

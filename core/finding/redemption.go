@@ -20,16 +20,14 @@ var redemptionRules = []Rule{
 		Remedy:     []string{"begin again: tidy-courier obtain CLIENT; every code needs a new sign-in"},
 		References: []string{"RFC 6749 4.1.2"},
 		Judge: redemption(func(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
-			return e.spentOrSaid(leg, o, "code", f["code"], "already", "used before", "been used", "redeemed", "consumed", "reuse")
+			if m := e.spentOrSaid(leg, o, "code", f["code"], "already", "used before", "been used", "redeemed", "consumed", "reuse", "replay", "more than once"); m != nil {
+				return m
+			}
+			if o.Code != oauth.ErrInvalidRequest && f["code"] != "" && o.Description == "" {
+				return &Match{Leg: leg.N, Certainty: run.Possible, Items: []run.Item{{What: "code", Where: legPlace(leg), Value: shown(f["code"])}, e.answerItem(leg, o)}}
+			}
+			return nil
 		}),
-	},
-	{
-		ID: "code-garbled", Title: "The code was changed on its way",
-		Meaning:    "A code must be sent as it came, decoded once from the address. One that is still percent-encoded, or has a piece of the address behind it, is unknown to the server.",
-		Proof:      "The code that was sent is not the one that arrived, or has escapes or pieces of an address in it.",
-		Remedy:     []string{"paste the whole address and let it be taken apart, rather than the code alone"},
-		References: []string{"RFC 6749 4.1.2", "RFC 6749 B"},
-		Judge:      redemption(garbledCode),
 	},
 	{
 		ID: "code-expired", Title: "The code has expired",
@@ -38,13 +36,23 @@ var redemptionRules = []Rule{
 		References: []string{"RFC 6749 4.1.2"},
 		Judge: redemption(func(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
 			items := []run.Item{e.answerItem(leg, o)}
-			if e.Person != nil && e.Person.Resumed && !e.Person.At.IsZero() && e.Now.Sub(e.Person.At) > codeLifeMost {
-				items = append([]run.Item{{What: "authorization request", Where: "the earlier run", Value: e.Person.At.UTC().Format(time.RFC3339)},
-					{What: "exchange", Where: legPlace(leg), Value: e.Now.UTC().Format(time.RFC3339)}}, items...)
-				return &Match{Leg: leg.N, Certainty: run.Likely, Items: items}
+			age := e.codeAge(leg)
+			if age > 0 {
+				items = append(items, run.Item{What: "from the code's arrival to its exchange", Where: legPlace(leg), Value: age.Round(time.Second).String()})
 			}
-			if said(o.Description, "expired", "too old") && !said(o.Description, "secret") {
+			switch {
+			case o.Code == oauth.ErrInvalidRequest && !said(o.Description, "code", "expired"):
+				return nil
+			case said(o.Description, "expired", "too old", "timed out", "lifetime") && !said(o.Description, "secret", "session", "assertion"):
 				return &Match{Leg: leg.N, Certainty: run.Likely, Items: items}
+			case age > codeLifeMost && e.Spent != nil && f["code"] != "" && e.Spent("code", mask.Fingerprint(f["code"])) != nil:
+				return nil
+			case age > codeLifeMost:
+				return &Match{Leg: leg.N, Certainty: run.Likely, Items: items}
+			case age > time.Minute && !said(o.Description, "redirect", "verifier", "pkce", "challenge", "client"):
+				return &Match{Leg: leg.N, Certainty: run.Likely, Items: items} // the usual life is a minute
+			case f["code"] != "" && (age == 0 || age > 25*time.Second) && o.Description == "":
+				return &Match{Leg: leg.N, Certainty: run.Possible, Items: items}
 			}
 			return nil
 		}),
@@ -55,7 +63,7 @@ var redemptionRules = []Rule{
 		Proof:      "The two values differ, or the server's words name the redirect URI.",
 		Remedy:     []string{"send the same value in both: remove redirect_uri from parameters, so that the client's own is used"},
 		References: []string{"RFC 6749 4.1.3"},
-		Judge:      redemption(redirectMismatch),
+		Judge:      either(pageRedirect, redemption(redirectMismatch)),
 	},
 	{
 		ID: "redirect-uri-missing", Title: "The exchange lacks the redirect URI",
@@ -63,10 +71,16 @@ var redemptionRules = []Rule{
 		Remedy:     []string{"remove the empty redirect_uri from parameters; without --code this happens by itself"},
 		References: []string{"RFC 6749 4.1.3"},
 		Judge: redemption(func(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
-			if f["redirect_uri"] != "" || e.Person == nil || e.Person.Request == nil || e.Person.Request.RedirectURI == "" {
+			if f["redirect_uri"] != "" {
 				return nil
 			}
-			return certain(leg, run.Item{What: "in the authorization request", Where: "leg 1", Value: e.Person.Request.RedirectURI},
+			if e.Person == nil || e.Person.Request == nil || e.Person.Request.RedirectURI == "" {
+				if !said(o.Description, redirectWords...) {
+					return nil
+				}
+				return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: "redirect_uri", Where: legPlace(leg), Value: "not sent"}, e.answerItem(leg, o)}}
+			}
+			return certain(leg, run.Item{What: "in the authorization request", Where: e.authPlace(), Value: e.Person.Request.RedirectURI},
 				run.Item{What: "in the token request", Where: legPlace(leg), Value: "not sent"}, e.answerItem(leg, o))
 		}),
 	},
@@ -80,7 +94,7 @@ var redemptionRules = []Rule{
 			switch {
 			case f["code_verifier"] != "":
 			case e.Person != nil && e.Person.Request != nil && e.Person.Request.CodeChallenge != "":
-				return certain(leg, append([]run.Item{{What: "code_challenge", Where: "leg 1", Value: "sent"}}, items...)...)
+				return certain(leg, append([]run.Item{{What: "code_challenge", Where: e.authPlace(), Value: "sent"}}, items...)...)
 			case said(o.Description, "code_verifier", "verifier", "pkce"):
 				return &Match{Leg: leg.N, Certainty: run.Likely, Items: items}
 			}
@@ -93,10 +107,10 @@ var redemptionRules = []Rule{
 		Remedy:     []string{"remove code_verifier from parameters, or use PKCE in both legs: remove code_challenge_method: none"},
 		References: []string{"RFC 9700 2.1.1"},
 		Judge: redemption(func(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
-			if f["code_verifier"] == "" || e.Person == nil || e.Person.Request == nil || e.Person.Request.State == "" || e.Person.Request.CodeChallenge != "" {
+			if f["code_verifier"] == "" || e.Person == nil || e.Person.Request == nil || e.Person.Request.State == "" && !e.Foreign || e.Person.Unasked || e.Person.Request.CodeChallenge != "" {
 				return nil
 			}
-			return certain(leg, run.Item{What: "code_challenge", Where: "leg 1", Value: "not sent"}, run.Item{What: "code_verifier", Where: legPlace(leg), Value: "sent"}, e.answerItem(leg, o))
+			return certain(leg, run.Item{What: "code_challenge", Where: e.authPlace(), Value: "not sent"}, run.Item{What: "code_verifier", Where: legPlace(leg), Value: "sent"}, e.answerItem(leg, o))
 		}),
 	},
 	{
@@ -113,40 +127,40 @@ var redemptionRules = []Rule{
 		Remedy:     []string{"use the client whose authorization request brought the code"},
 		References: []string{"RFC 6749 4.1.3"},
 		Judge: redemption(func(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
-			if !said(o.Description, "another client", "different client", "other client", "client mismatch", "not issued to") {
+			sent := sentClientID(leg, f)
+			if p := e.Person; p != nil && p.Request != nil && p.Request.ClientID != "" && sent != "" && p.Request.ClientID != sent && p.Code() == f["code"] {
+				return certain(leg, append(pair("asked for the code", e.authPlace(), p.Request.ClientID, "redeems it", legPlace(leg), sent), e.answerItem(leg, o))...)
+			}
+			if !said(o.Description, otherClientWords...) {
 				return nil
 			}
 			return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{e.clientIDItem(leg), e.answerItem(leg, o)}}
 		}),
 	},
 	{
-		ID: "code-unknown", Title: "The server does not know this code",
-		Meaning: "It may be cut off, come from another server or stage, or have been used or expired long ago.", Proof: "invalid_grant, and nothing in evidence decides between the causes.",
-		Remedy:     []string{"begin again in one go: tidy-courier obtain CLIENT"},
-		References: []string{"RFC 6749 5.2"},
-		Judge: redemption(func(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
-			if f["code"] == "" {
-				return nil
-			}
-			c := run.Possible
-			if said(o.Description, "unknown", "not found", "does not exist") {
-				c = run.Likely
-			}
-			return &Match{Leg: leg.N, Certainty: c, Items: []run.Item{{What: "code", Where: legPlace(leg), Value: mask.Text(f["code"])}, e.answerItem(leg, o)}}
-		}),
+		ID: "code-garbled", Title: "The code was changed on its way",
+		Meaning:    "A code must be sent as it came, decoded once from the address. One that is still percent-encoded, cut off, or has a piece of the address behind it is unknown to the server, and so is one of another server or stage.",
+		Proof:      "The code that was sent is not the one that arrived, or has escapes or pieces of an address in it; or the server's words, or nothing else fits.",
+		Remedy:     []string{"paste the whole address and let it be taken apart, rather than the code alone"},
+		References: []string{"RFC 6749 4.1.2", "RFC 6749 B"},
+		Judge:      redemption(garbledCode),
 	},
 	{
 		ID: "resource-or-audience-unknown", Title: "The server does not know the audience or resource that was asked for",
 		Meaning: "audience (or resource, RFC 8707) must name an API this server issues tokens for, to the letter.", Proof: "invalid_target, or the server's words name it.",
 		Remedy:     []string{"compare the value with the API's identifier at the provider"},
 		References: []string{"RFC 8707 2"},
-		Judge: func(e *Evidence) *Match {
+		Judge: either(refusedBy(run.Certain, "invalid_target"), func(e *Evidence) *Match {
 			leg, o := e.refusal()
 			if o == nil {
 				return nil
 			}
 			f := form(leg)
+			raw := rawReply(leg.Exchange.Response)
 			for _, name := range []string{"audience", "resource"} {
+				if v := f[name]; v != "" && o.Code != "invalid_target" && raw != nil && strings.Contains(raw.Description, v) && !said(o.Description, "scope", "client id") {
+					return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: name, Where: legPlace(leg), Value: v}, e.answerItem(leg, o)}} // the server quotes it
+				}
 				c := run.Certain
 				if o.Code != "invalid_target" {
 					c = run.Likely
@@ -155,8 +169,11 @@ var redemptionRules = []Rule{
 					return &Match{Leg: leg.N, Certainty: c, Items: []run.Item{{What: name, Where: legPlace(leg), Value: f[name]}, e.answerItem(leg, o)}}
 				}
 			}
+			if o.Code == "invalid_target" {
+				return certain(leg, e.answerItem(leg, o))
+			}
 			return nil
-		},
+		}),
 	},
 	idTokenRule("nonce-mismatch", "The id token carries another nonce than the request", "its nonce", "The nonce ties an id token to one authorization request. Another one means that the token belongs to another sign-in; the tokens were not kept."),
 	idTokenRule("at-hash-mismatch", "The id token does not belong to the access token", "at_hash", "at_hash ties the id token to the access token that came with it. The tokens were not kept."),
@@ -190,10 +207,10 @@ func (e *Evidence) spentOrSaid(leg *run.Leg, o *oauth.Error, kind, value string,
 		return nil
 	}
 	name := strings.ReplaceAll(kind, "_", " ")
-	items := []run.Item{{What: name, Where: legPlace(leg), Value: mask.Text(value)}, e.answerItem(leg, o)}
+	items := []run.Item{{What: name, Where: legPlace(leg), Value: shown(value)}, e.answerItem(leg, o)}
 	if e.Spent != nil {
 		if before := e.Spent(kind, mask.Fingerprint(value)); before != nil {
-			items = append(items, run.Item{What: "sent before", Where: "run " + itoa(before.Run), Value: before.At.UTC().Format(time.RFC3339)})
+			items = append(items, run.Item{What: "sent before", Where: before.place(), Value: before.At.UTC().Format(time.RFC3339)})
 			return &Match{Leg: leg.N, Certainty: run.Certain, Items: items}
 		}
 	}
@@ -207,8 +224,8 @@ var escapePattern = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCom
 
 func garbledCode(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
 	code := f["code"]
-	if p := e.Person; p != nil && p.Response != nil && p.Response.Code != "" && p.Response.Code != code && p.Response.Via != "code" {
-		return certain(leg, append(pair("code that arrived", "leg 2", mask.Text(p.Response.Code), "code that was sent", legPlace(leg), mask.Text(code)), e.answerItem(leg, o))...)
+	if p := e.Person; p != nil && p.Response != nil && p.Response.Code != "" && p.Response.Code != code && p.Response.Via != "code" && code != "" {
+		return certain(leg, append(pair("code that arrived", e.landingPlace(), shown(p.Response.Code), "code that was sent", legPlace(leg), shown(code)), e.answerItem(leg, o))...)
 	}
 	what := ""
 	switch {
@@ -220,18 +237,24 @@ func garbledCode(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error)
 		what = "has white space or quotes in it"
 	}
 	if what == "" {
-		return nil
+		return e.codeNotKnown(code, leg, o)
 	}
-	return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: "code", Where: legPlace(leg), Value: mask.Text(code) + ", " + what}, e.answerItem(leg, o)}}
+	return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: "code", Where: legPlace(leg), Value: shown(code) + ", " + what}, e.answerItem(leg, o)}}
 }
 
 func redirectMismatch(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
 	sent := f["redirect_uri"]
-	if p := e.Person; p != nil && p.Request != nil && p.Request.RedirectURI != "" && sent != "" && p.Request.RedirectURI != sent && p.Request.State != "" {
-		return certain(leg, append(pair("authorization request", "leg 1", p.Request.RedirectURI, "token request", legPlace(leg), sent), e.answerItem(leg, o))...)
+	if p := e.Person; p != nil && p.Request != nil && p.Request.RedirectURI != "" && sent != "" && p.Request.RedirectURI != sent && (p.Request.State != "" || e.Foreign) {
+		return certain(leg, append(pair("authorization request", e.authPlace(), p.Request.RedirectURI, "token request", legPlace(leg), sent), e.answerItem(leg, o))...)
 	}
-	if sent == "" || !said(o.Description, "redirect") {
+	if sent != "" && e.Foreign && e.Client != nil && e.Client.RedirectURI.Value != "" && e.Client.RedirectURI.Value != sent && !loopbackPort(e.Client.RedirectURI.Value, sent) && (e.Person == nil || e.Person.Request.RedirectURI == "") {
+		return certain(leg, append(pair("in the settings", e.Client.RedirectURI.Where, e.Client.RedirectURI.Value, "token request", legPlace(leg), sent), e.answerItem(leg, o))...)
+	}
+	if sent == "" || !said(o.Description, append([]string{"redirect"}, redirectWords...)...) {
 		return nil
+	}
+	if p := e.Person; p != nil && p.Request != nil && p.Request.RedirectURI == sent && e.Foreign && !said(o.Description, redirectWords...) {
+		return nil // the two agree
 	}
 	return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: "redirect_uri", Where: legPlace(leg), Value: sent}, e.answerItem(leg, o)}}
 }
@@ -244,14 +267,14 @@ func verifierMismatch(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.E
 	if p := e.Person; p != nil && p.Request != nil && p.Request.CodeChallenge != "" {
 		challenge, method := sentChallenge(p.Request)
 		if made := oauth.Challenge(method, v); made != challenge {
-			return certain(leg, append(pair("challenge sent", "leg 1", challenge, "made from the verifier", legPlace(leg), made), e.answerItem(leg, o))...)
+			return certain(leg, append(pair("challenge sent", e.authPlace(), challenge, "made from the verifier", legPlace(leg), made), e.answerItem(leg, o))...)
 		}
 		return nil
 	}
 	if !said(o.Description, "verifier", "pkce", "code_challenge", "code challenge") {
 		return nil
 	}
-	return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: "code_verifier", Where: legPlace(leg), Value: mask.Text(v)}, e.answerItem(leg, o)}}
+	return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: "code_verifier", Where: legPlace(leg), Value: shown(v)}, e.answerItem(leg, o)}}
 }
 
 // idTokenRule explains an id token that was refused after a good token answer.
@@ -266,7 +289,7 @@ func idTokenRule(id, title, sign, meaning string) Rule {
 			items := []run.Item{{What: "id token", Where: legPlace(leg), Value: e.IDTokenFault}}
 			t := decoded(e.Answer.IDToken)
 			if id == "nonce-mismatch" && t != nil && e.Person != nil && e.Person.Request != nil {
-				items = pair("nonce sent", "leg 1", e.Person.Request.Nonce, "nonce in the id token", legPlace(leg), t.Text("nonce"))
+				items = pair("nonce sent", e.authPlace(), e.Person.Request.Nonce, "nonce in the id token", legPlace(leg), t.Text("nonce"))
 			}
 			if id == "id-token-for-another-client" && t != nil && e.Client != nil {
 				items = pair("client_id", e.Client.ClientID.Where, e.Client.ClientID.Value, "aud of the id token", legPlace(leg), strings.Join(t.Audience(), " "))
@@ -282,3 +305,68 @@ var codeNotSent = redemption(func(e *Evidence, f map[string]string, leg *run.Leg
 	}
 	return certain(leg, run.Item{What: "code", Where: legPlace(leg), Value: "not sent"}, e.answerItem(leg, o))
 })
+
+// codeNotKnown is a code that looks whole, came as it was sent, and is refused
+// all the same: by the server's words, or since nothing else fits.
+func (e *Evidence) codeNotKnown(code string, leg *run.Leg, o *oauth.Error) *Match {
+	if code == "" || o.Code == oauth.ErrInvalidRequest && !said(o.Description, "code") || e.Spent != nil && e.Spent("code", mask.Fingerprint(code)) != nil {
+		return nil
+	}
+	m := &Match{Leg: leg.N, Certainty: run.Possible, Items: []run.Item{{What: "code", Where: legPlace(leg), Value: shown(code)}, e.answerItem(leg, o)}}
+	known := e.Person != nil && e.Person.Code() == code && !e.Person.Unasked
+	about := said(o.Description, "code", "grant") && !said(o.Description, "verifier", "challenge", "pkce", "redirect", "expired", "already", "client", "grant type")
+	switch {
+	case known && e.Foreign:
+		return m // it is the one that arrived, so its text is whole
+	case about && said(o.Description, "unknown", "not found", "does not exist", "invalid", "not valid", "malformed", "incorrect", "unrecognized", "no such", "could not", "cannot", "failed", "bad"):
+		m.Certainty = run.Likely
+	case o.Description != "":
+		return nil // it speaks of something else
+	}
+	return m
+}
+
+// codeAge is how long a code lay between its arrival and its exchange; 0 when
+// that is not known.
+func (e *Evidence) codeAge(leg *run.Leg) time.Duration {
+	p := e.Person
+	if p == nil {
+		return 0
+	}
+	from := p.Landed
+	if from.IsZero() && (p.Resumed || e.Foreign) {
+		from = p.At
+	}
+	if from.IsZero() {
+		return 0
+	}
+	if e.Foreign {
+		return max(e.sentAt(leg).Sub(from), 0)
+	}
+	return max(e.Now.Sub(from), 0)
+}
+
+var otherClientWords = []string{"another client", "different client", "other client", "client mismatch", "not issued to", "issued to a", "belongs to", "doesnt belong", "does not belong", "client id does not match", "client_id does not match", "wrong client"}
+
+// sentClientID is the client that a token request speaks for.
+func sentClientID(leg *run.Leg, f map[string]string) string {
+	if id, _, ok := basicPair(leg); ok && id != "" {
+		return id
+	}
+	return f["client_id"]
+}
+
+// authPlace and landingPlace name the legs of the browser.
+func (e *Evidence) authPlace() string {
+	if l := e.last(run.Authorization); l != nil {
+		return legPlace(l)
+	}
+	return "leg 1"
+}
+
+func (e *Evidence) landingPlace() string {
+	if l := e.last(run.Landing); l != nil {
+		return legPlace(l)
+	}
+	return "leg 2"
+}

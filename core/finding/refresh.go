@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"tidycourier/core/mask"
 	"tidycourier/core/oauth"
@@ -20,7 +21,7 @@ var refreshRules = []Rule{
 		Remedy:     []string{"sign in again: tidy-courier obtain CLIENT", "when two programs share one refresh token, give each its own"},
 		References: []string{"RFC 9700 4.14.2", "RFC 6749 10.4"},
 		Judge: refresh(func(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
-			return e.spentOrSaid(leg, o, "refresh_token", f["refresh_token"], "used before", "already used", "already been used", "reuse", "rotated", "already been redeemed")
+			return e.spentOrSaid(leg, o, "refresh_token", f["refresh_token"], "replay", "more than once", "maximum allowed", "used before", "already used", "already been used", "reuse", "rotated", "already been redeemed")
 		}),
 	},
 	{
@@ -38,6 +39,11 @@ var refreshRules = []Rule{
 				return nil
 			}
 			items := []run.Item{{What: "scope asked", Where: legPlace(leg), Value: f["scope"]}, e.answerItem(leg, o)}
+			if e.Granted != nil {
+				if wider, _ := oauth.ScopeDifference(strings.Fields(f["scope"]), e.Granted); len(wider) > 0 {
+					return certain(leg, append(items, run.Item{What: "scope granted", Where: "the answer before", Value: strings.Join(e.Granted, " ")})...)
+				}
+			}
 			if e.RefreshOf != nil {
 				if wider, _ := oauth.ScopeDifference(strings.Fields(f["scope"]), e.RefreshOf.Scope); len(wider) > 0 {
 					return certain(leg, append(items, run.Item{What: "scope granted", Where: "the pouch", Value: strings.Join(e.RefreshOf.Scope, " ")})...)
@@ -55,7 +61,10 @@ var refreshRules = []Rule{
 		Remedy:     []string{"use the client it was given to, or sign in with this one: tidy-courier obtain CLIENT"},
 		References: []string{"RFC 6749 6", "RFC 6749 10.4"},
 		Judge: refresh(func(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
-			if !said(o.Description, "another client", "different client", "other client", "client mismatch", "not issued to") {
+			if sent := sentClientID(leg, f); e.GivenTo != "" && sent != "" && e.GivenTo != sent {
+				return certain(leg, append(pair("given to", "the answer before", e.GivenTo, "spent by", legPlace(leg), sent), e.answerItem(leg, o))...)
+			}
+			if !said(o.Description, otherClientWords...) {
 				return nil
 			}
 			return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{e.clientIDItem(leg), e.answerItem(leg, o)}}
@@ -68,10 +77,17 @@ var refreshRules = []Rule{
 		Remedy:     []string{"sign in again: tidy-courier obtain CLIENT", "a token handed out at registration: ask the provider for a new one, then tidy-courier pouch drop CLIENT"},
 		References: []string{"RFC 6749 5.2", "RFC 6749 1.5"},
 		Judge: refresh(func(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
-			if f["refresh_token"] == "" {
+			if f["refresh_token"] == "" || o.Code == oauth.ErrInvalidRequest && !said(o.Description, "refresh", "token", "session", "expired") {
 				return nil
 			}
-			return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: "refresh token", Where: legPlace(leg), Value: mask.Text(f["refresh_token"])}, e.answerItem(leg, o)}}
+			m := &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: "refresh token", Where: legPlace(leg), Value: shown(f["refresh_token"])}, e.answerItem(leg, o)}}
+			if t := decoded(f["refresh_token"]); t != nil {
+				if exp, ok := t.Time("exp"); ok && e.sentAt(leg).After(exp) {
+					m.Certainty = run.Certain
+					m.Items = append(m.Items, run.Item{What: "exp of the refresh token", Where: "the token " + t.Fingerprint(), Value: exp.Format(time.RFC3339)})
+				}
+			}
+			return m
 		}),
 	},
 	{
@@ -132,6 +148,7 @@ func noRefreshToken(e *Evidence) *Match {
 	}
 	switch {
 	case slices.Contains(e.AskedScope, "offline_access"):
+		m.Odd = true
 		m.Remedy = []string{"offline_access was asked for: have the refresh_token grant added to the client's registration"}
 	case e.Metadata != nil && len(e.Metadata.ScopesSupported) > 0 && !slices.Contains(e.Metadata.ScopesSupported, "offline_access"):
 		m.Remedy = []string{"this server does not list offline_access; ask the provider how its clients get refresh tokens"}
@@ -150,7 +167,7 @@ var passwordRules = []Rule{
 		Remedy:     []string{"use grant: authorization_code, where the person answers in the browser", "ask the provider for an account without a second factor, when one exists for machines"},
 		References: []string{"RFC 9700 2.4"},
 		Judge: password(func(e *Evidence, leg *run.Leg, o *oauth.Error) *Match {
-			if !said(o.Code+" "+o.Description, "interaction", "consent", "mfa", "multi-factor", "multifactor", "second factor", "two-factor", "2fa", "otp", "must agree", "not agreed", "approve", "verification required", "password change", "change your password") {
+			if !said(o.Code+" "+o.Description, "interaction", "consent", "mfa", "multi-factor", "multifactor", "second factor", "two-factor", "2fa", "otp", "required action", "set up", "verify your email", "email not verified", "must change", "must agree", "not agreed", "approve", "verification required", "password change", "change your password") {
 				return nil
 			}
 			return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{e.answerItem(leg, o)}}
@@ -162,8 +179,12 @@ var passwordRules = []Rule{
 		Remedy:     []string{"sign in by hand with the same account to see whether the password still works", "check the password's source for white space or quotes at its edges"},
 		References: []string{"RFC 6749 4.3.2", "RFC 6749 5.2"},
 		Judge: password(func(e *Evidence, leg *run.Leg, o *oauth.Error) *Match {
-			if o.Code != oauth.ErrInvalidGrant && o.Code != oauth.ErrAccessDenied {
+			f := form(leg)
+			if o.Code != oauth.ErrInvalidGrant && o.Code != oauth.ErrAccessDenied && (o.Code != "" || f["username"] == "") && !(o.Code == oauth.ErrInvalidRequest && said(o.Description, "username", "user credentials", "password")) || f["username"] == "" && !e.AnswerOnly {
 				return nil
+			}
+			if basic, post := credentials(leg); o.Code == "" && leg.Status() == 401 && (basic || post) && !said(o.Description, "user", "password", "login") {
+				return &Match{Leg: leg.N, Certainty: run.Possible, Items: []run.Item{{What: "username", Where: legPlace(leg), Value: f["username"]}, e.answerItem(leg, o)}}
 			}
 			items := []run.Item{{What: "username", Where: legPlace(leg), Value: form(leg)["username"]}}
 			if e.Client != nil && e.Client.Username.Where != "" {
@@ -199,6 +220,9 @@ var passwordRules = []Rule{
 func password(judge func(e *Evidence, leg *run.Leg, o *oauth.Error) *Match) func(*Evidence) *Match {
 	return func(e *Evidence) *Match {
 		leg, o := e.refusal()
+		if leg != nil && o == nil && (leg.Status() == 400 || leg.Status() == 401 || leg.Status() == 403) {
+			o = &oauth.Error{Status: leg.Status()}
+		}
 		if o == nil || form(leg)["grant_type"] != oauth.GrantPassword {
 			return nil
 		}

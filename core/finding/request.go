@@ -22,7 +22,13 @@ var requestRules = []Rule{
 		Remedy:     []string{"set token_endpoint to the token endpoint, or remove it and let discovery find it"},
 		References: []string{"RFC 6749 3"},
 		Judge: refused(func(e *Evidence, _ map[string]string, leg *run.Leg) *Match {
-			if e.Metadata == nil || e.Metadata.AuthorizationEndpoint == "" || !sameEndpoint(leg.URL, e.Metadata.AuthorizationEndpoint) {
+			if e.Metadata == nil || e.Metadata.AuthorizationEndpoint == "" {
+				if !authorizePath().MatchString(strings.SplitN(leg.URL, "?", 2)[0]) {
+					return nil
+				}
+				return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: "token request sent to", Where: e.endpointPlace(leg), Value: leg.URL}}}
+			}
+			if !sameEndpoint(leg.URL, e.Metadata.AuthorizationEndpoint) {
 				return nil
 			}
 			return certain(leg, run.Item{What: "token request sent to", Where: e.endpointPlace(leg), Value: leg.URL},
@@ -42,7 +48,17 @@ var requestRules = []Rule{
 		Meaning: "The longer, random text is usually the secret; here it stands as the id.", Proof: "The client id looks like a secret and the secret like an id.",
 		Remedy:     []string{"exchange client_id and client_secret"},
 		References: []string{"RFC 6749 2.3.1"},
-		Judge: refused(func(e *Evidence, _ map[string]string, leg *run.Leg) *Match {
+		Judge: refused(func(e *Evidence, f map[string]string, leg *run.Leg) *Match {
+			if sent := sentClientID(leg, f); e.Registered != "" && sent == e.Registered || e.settingsID() != "" && e.Secret == e.settingsID() && sent != e.Secret {
+				return certain(leg, run.Item{What: "sent as client_id", Where: legPlace(leg), Value: mask.Text(sent)}, run.Item{What: "sent as client_secret", Where: legPlace(leg), Value: "the client id of the settings"})
+			}
+			if e.Foreign && e.Client == nil {
+				sent := sentClientID(leg, f)
+				if !e.mayBeTheClient() || e.Secret == "" || !looksRandom(sent) || looksRandom(e.Secret) || uuidPattern().MatchString(sent) || len(e.Secret) >= len(sent) || strings.ContainsAny(e.Secret, " +/=&%") {
+					return nil
+				}
+				return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: "client_id", Where: legPlace(leg), Value: mask.Text(sent) + ", random text"}, {What: "client secret", Where: legPlace(leg), Value: mask.Text(e.Secret) + ", looks like a name"}}}
+			}
 			if e.Client == nil || e.Secret == "" || !looksRandom(e.Client.ClientID.Value) || looksRandom(e.Secret) || uuidPattern().MatchString(e.Client.ClientID.Value) || len(e.Secret) >= len(e.Client.ClientID.Value) {
 				return nil
 			}
@@ -56,6 +72,9 @@ var requestRules = []Rule{
 		References: []string{"RFC 6749 2.3.1"},
 		Judge: refused(func(e *Evidence, f map[string]string, leg *run.Leg) *Match {
 			id, _, ok := basicPair(leg)
+			if _, o := e.refusal(); o != nil && (o.Code == oauth.ErrInvalidScope || o.Code == oauth.ErrUnsupportedGrantType) {
+				return nil
+			}
 			if !ok || f["client_id"] == "" || f["client_id"] == id {
 				return nil
 			}
@@ -67,8 +86,8 @@ var requestRules = []Rule{
 		Meaning: "RFC 6749 allows one method in a request; many servers refuse two.", Proof: "An Authorization header and client_secret were both sent.",
 		Remedy:     []string{"remove client_secret from parameters, or set token_endpoint_auth_method: client_secret_post"},
 		References: []string{"RFC 6749 2.3"},
-		Judge: refused(func(_ *Evidence, f map[string]string, leg *run.Leg) *Match {
-			if _, _, ok := basicPair(leg); !ok || f["client_secret"] == "" {
+		Judge: refused(func(e *Evidence, f map[string]string, leg *run.Leg) *Match {
+			if _, _, ok := basicPair(leg); !ok || f["client_secret"] == "" || !e.mayBeTheClient() {
 				return nil
 			}
 			return certain(leg, run.Item{What: "Authorization", Where: legPlace(leg), Value: "Basic, sent"}, run.Item{What: "client_secret", Where: legPlace(leg), Value: "sent in the body too"})
@@ -79,8 +98,12 @@ var requestRules = []Rule{
 		Meaning: "A public client sends no client_secret at all; an empty one is a wrong one.", Proof: "client_secret is in the body, and empty.",
 		Remedy:     []string{"remove client_secret from parameters, and set token_endpoint_auth_method: none"},
 		References: []string{"RFC 6749 2.3.1"},
-		Judge: refused(func(_ *Evidence, f map[string]string, leg *run.Leg) *Match {
-			if v, sent := f["client_secret"]; !sent || v != "" {
+		Judge: refused(func(e *Evidence, f map[string]string, leg *run.Leg) *Match {
+			v, sent := f["client_secret"]
+			if id, secret, ok := basicPair(leg); ok && id != "" && !sent {
+				v, sent = secret, true
+			}
+			if !sent || v != "" || !e.mayBeTheClient() {
 				return nil
 			}
 			return certain(leg, run.Item{What: "client_secret", Where: legPlace(leg), Value: "sent, and empty"})
@@ -92,7 +115,7 @@ var requestRules = []Rule{
 		Remedy:     []string{"remove grant_type from parameters"},
 		References: []string{"RFC 6749 4.1.3"},
 		Judge: refused(func(_ *Evidence, f map[string]string, leg *run.Leg) *Match {
-			if f["grant_type"] != "" {
+			if f["grant_type"] != "" || leg.Method != "POST" || len(f) == 0 || strings.Contains(leg.URL, "grant_type=") {
 				return nil
 			}
 			return certain(leg, run.Item{What: "grant_type", Where: legPlace(leg), Value: "not sent"})
@@ -147,7 +170,7 @@ var requestRules = []Rule{
 			if oauth.Challenge(method, v) == challenge || oauth.Challenge(other, v) != challenge {
 				return nil
 			}
-			return certain(leg, run.Item{What: "code_challenge_method sent", Where: "leg 1", Value: method}, run.Item{What: "the challenge fits", Where: legPlace(leg), Value: other})
+			return certain(leg, run.Item{What: "code_challenge_method sent", Where: e.authPlace(), Value: method}, run.Item{What: "the challenge fits", Where: legPlace(leg), Value: other})
 		}),
 	},
 	{
@@ -200,11 +223,25 @@ var requestRules = []Rule{
 func refused(judge func(e *Evidence, f map[string]string, leg *run.Leg) *Match) func(*Evidence) *Match {
 	return func(e *Evidence) *Match {
 		leg, _ := e.refusal()
-		if leg == nil {
+		if leg == nil || e.AnswerOnly || leg.Kind != run.Token {
 			return nil
 		}
 		return judge(e, form(leg), leg)
 	}
+}
+
+// Paths that endpoints have at nearly every server; they only count where no
+// metadata tells the addresses.
+var (
+	authorizePath = lazy(`(?i)/(authori[sz]e|authori[sz]ation|auth)/?$`)
+	otherPath     = lazy(`(?i)/(introspect(ion)?|revoke|revocation|user_?info|jwks(\.json)?|certs|keys|logout|end_?session|login|signin)/?$`)
+)
+
+// mayBeTheClient reports that the refusal can be about the client's credentials:
+// its code is about the client or the request's form, or there is none.
+func (e *Evidence) mayBeTheClient() bool {
+	leg, _ := e.refusedWith(true, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrInvalidRequest)
+	return leg != nil
 }
 
 func sameEndpoint(a, b string) bool {
@@ -216,7 +253,10 @@ func otherEndpoint(e *Evidence, _ map[string]string, leg *run.Leg) *Match {
 		return certain(leg, run.Item{What: "token request sent to", Where: e.endpointPlace(leg), Value: leg.URL})
 	}
 	if e.Metadata == nil {
-		return nil
+		if !otherPath().MatchString(strings.SplitN(leg.URL, "?", 2)[0]) {
+			return nil
+		}
+		return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: "token request sent to", Where: e.endpointPlace(leg), Value: leg.URL}}}
 	}
 	for _, name := range []string{"userinfo_endpoint", "introspection_endpoint", "revocation_endpoint", "jwks_uri", "registration_endpoint", "end_session_endpoint"} {
 		if v := e.Metadata.Endpoint(name); v != "" && sameEndpoint(leg.URL, v) {
@@ -228,8 +268,14 @@ func otherEndpoint(e *Evidence, _ map[string]string, leg *run.Leg) *Match {
 
 // basicPair is the client id and secret of a Basic header, decoded.
 func basicPair(leg *run.Leg) (id, secret string, ok bool) {
-	scheme, rest, _ := strings.Cut(leg.Exchange.Request.Header.Get("Authorization"), " ")
-	raw, err := base64.StdEncoding.DecodeString(rest)
+	return BasicCredentials(leg.Exchange.Request.Header.Get("Authorization"))
+}
+
+// BasicCredentials takes a Basic header apart (RFC 7617, and the form encoding
+// of RFC 6749 2.3.1); false when it is none or malformed.
+func BasicCredentials(header string) (id, secret string, ok bool) {
+	scheme, rest, _ := strings.Cut(header, " ")
+	raw, err := base64.StdEncoding.DecodeString(strings.TrimSpace(rest))
 	if !strings.EqualFold(scheme, "Basic") || err != nil {
 		return "", "", false
 	}
@@ -253,6 +299,14 @@ func wrongParameter(e *Evidence, f map[string]string, leg *run.Leg) *Match {
 		if v == "" {
 			continue
 		}
+		if e.IssuedAs != nil {
+			if was := e.IssuedAs(v); was != "" && was != name {
+				return certain(leg, run.Item{What: name, Where: legPlace(leg), Value: mask.Text(v)}, run.Item{What: "it was issued as", Where: "earlier in the record", Value: was})
+			}
+		}
+		if t := decoded(v); t != nil && name == "refresh_token" && notARefreshToken(t) != "" {
+			return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: name, Where: legPlace(leg), Value: mask.Text(v) + ", has the form of " + notARefreshToken(t)}}}
+		}
 		if t, err := token.Decode(v); err == nil && t.Form == token.JWT && name == "code" {
 			what := "a signed token"
 			if slices.Contains(t.ClaimOrder, "nonce") || slices.Contains(t.ClaimOrder, "at_hash") {
@@ -263,11 +317,26 @@ func wrongParameter(e *Evidence, f map[string]string, leg *run.Leg) *Match {
 		other := map[string]string{"code": "refresh_token", "refresh_token": "code"}[name]
 		if e.Spent != nil {
 			if before := e.Spent(other, mask.Fingerprint(v)); before != nil {
-				return certain(leg, run.Item{What: name, Where: legPlace(leg), Value: mask.Text(v)}, run.Item{What: "sent before as", Where: "run " + itoa(before.Run), Value: other})
+				return certain(leg, run.Item{What: name, Where: legPlace(leg), Value: mask.Text(v)}, run.Item{What: "sent before as", Where: before.place(), Value: other})
 			}
 		}
 	}
 	return nil
+}
+
+// notARefreshToken says what a signed token is, when it is another than a
+// refresh token by its own words.
+func notARefreshToken(t *token.Token) string {
+	typ, _ := t.Header["typ"].(string)
+	claim, _ := t.Claims["typ"].(string)
+	use, _ := t.Claims["token_use"].(string)
+	switch {
+	case strings.EqualFold(typ, "at+jwt"), strings.EqualFold(claim, "Bearer"), strings.EqualFold(use, "access"):
+		return "an access token"
+	case strings.EqualFold(claim, "ID"), strings.EqualFold(use, "id"), slices.Contains(t.ClaimOrder, "nonce"), slices.Contains(t.ClaimOrder, "at_hash"):
+		return "an id token"
+	}
+	return ""
 }
 
 // sentChallenge is the challenge as it was sent: a parameter of the courier

@@ -87,7 +87,7 @@ func oddRule(odd, title, meaning string) Rule {
 			if leg == nil || e.Answer == nil || !slices.Contains(e.Answer.Oddities, odd) {
 				return nil
 			}
-			return &Match{Leg: leg.N, Certainty: run.Certain, Note: true,
+			return &Match{Leg: leg.N, Certainty: run.Certain, Note: true, Odd: true,
 				Items: []run.Item{{What: "members", Where: fmt.Sprintf("leg %d", leg.N), Value: "see journal show for the answer"}}}
 		}}
 }
@@ -107,7 +107,7 @@ func scopeNarrowed(e *Evidence) *Match {
 	if e.Client != nil && e.Client.Scope.Where != "" {
 		asked.Where = e.Client.Scope.Where
 	}
-	return &Match{Leg: leg.N, Certainty: run.Certain, Note: true, Items: []run.Item{asked,
+	return &Match{Leg: leg.N, Certainty: run.Certain, Note: true, Odd: true, Items: []run.Item{asked,
 		{What: "granted", Where: fmt.Sprintf("leg %d", leg.N), Value: strings.Join(e.Answer.Scope, " ")},
 		{What: "lacking", Where: "", Value: strings.Join(lacking, " ")}}}
 }

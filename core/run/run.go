@@ -25,6 +25,8 @@ const (
 	Keys          Kind = "key set request"
 	Introspection Kind = "introspection request"
 	Revocation    Kind = "revocation request"
+	Pushed        Kind = "pushed authorization request"
+	Device        Kind = "device authorization request"
 )
 
 // Leg is one step of a grant or call. A leg that is a request holds its
@@ -33,6 +35,7 @@ type Leg struct {
 	N        int // from 1
 	Kind     Kind
 	Inbound  bool   // it came to us: a redirect received
+	Unseen   bool   // only the answer is known, not what was sent
 	Method   string // GET, POST
 	URL      string
 	Note     string // one line beside the rung, free of secrets
@@ -111,6 +114,7 @@ type Finding struct {
 	References []string  `json:"references"`
 	Try        string    `json:"try,omitempty"`
 	Note       bool      `json:"note,omitempty"` // worth knowing, nothing failed because of it
+	Odd        bool      `json:"odd,omitempty"`  // of a note: an answer that departs from the standard, or gives less than was asked
 }
 
 // Item is one piece of evidence. Two items of a finding that are marked
