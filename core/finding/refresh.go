@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"tidycourier/core/mask"
 	"tidycourier/core/oauth"
 	"tidycourier/core/run"
 )
