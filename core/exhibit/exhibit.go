@@ -452,6 +452,13 @@ func (b *builder) flowOfCode(form url.Values, client string) *Flow {
 // stay together.
 func (b *builder) call(p *piece) {
 	raw := carried(p)
+	for _, values := range p.x.Request.Header {
+		for _, v := range values {
+			if raw == "" && b.tokens[bare(v)] != nil {
+				raw = bare(v)
+			}
+		}
+	}
 	if f := b.redirectedFrom(p); f != nil {
 		b.leg(f, p)
 		return
@@ -459,6 +466,7 @@ func (b *builder) call(p *piece) {
 	f := b.flow("", "", p)
 	if from := b.tokens[raw]; from != nil {
 		f.ClientID, f.Evidence.Answer, f.Evidence.AskedScope, f.Evidence.AnsweredAt = from.ClientID, from.Evidence.Answer, from.Evidence.AskedScope, from.Evidence.AnsweredAt
+		f.Evidence.CarriesGrant = from.Grant
 		if a := from.Evidence.Answer; a != nil {
 			f.Evidence.CarriesRefresh, f.Evidence.CarriesID = raw == a.RefreshToken, raw == a.IDToken
 		}

@@ -293,7 +293,6 @@ var (
 	statusLineAnywhere = lazy(`(?m)^HTTP/[\d.]+ \d{3}`)
 )
 
-
 func readRequest(text string, x *wire.Exchange) error {
 	head, body, _ := strings.Cut(text, "\n\n")
 	lines := strings.Split(head, "\n")

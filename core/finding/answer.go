@@ -86,7 +86,7 @@ func notFound(e *Evidence) *Match {
 	if s := leg.Status(); s != 404 && s != 410 {
 		return nil
 	}
-	if raw := rawReply(leg.Exchange.Response); leg.Kind == run.Token && raw != nil && slices.Contains(codes, raw.Code) {
+	if raw := rawReply(leg.Exchange.Response); leg.Kind == run.Token && raw != nil && raw.Code != oauth.ErrInvalidRequest && slices.Contains(codes, raw.Code) {
 		return nil // the endpoint is there, and speaks OAuth
 	}
 	m := &Match{Leg: leg.N, Certainty: run.Certain}
@@ -123,7 +123,7 @@ func htmlAnswer(e *Evidence) *Match {
 	}
 	for _, leg := range answered(e) {
 		s := leg.Status()
-		if leg.Kind == run.Authorization || leg.Kind == run.Landing || leg.Kind == run.Token && s >= 400 && !signInPage(leg) {
+		if leg.Kind == run.Authorization || leg.Kind == run.Landing || leg.Kind != run.Discovery && s >= 400 && !signInPage(leg) {
 			continue // pages belong there, or the status says more than the page
 		}
 		// a page that comes with 404, 429 or 5xx is explained by its status

@@ -141,7 +141,7 @@ var authorizationRules = []Rule{
 		Meaning: "response_type asks for something the server, or this client's registration, does not have.", Proof: "unsupported_response_type.",
 		Remedy:     []string{"use response_type: code, which is the default"},
 		References: []string{"RFC 6749 4.1.2.1"},
-		Judge:      either(refusedBy(run.Certain, oauth.ErrUnsupportedResponseType), ownPage(oauth.ErrUnsupportedResponseType)),
+		Judge:      either(refusedBy(run.Certain, oauth.ErrUnsupportedResponseType), ownPage(oauth.ErrUnsupportedResponseType), responseTypeRefused),
 	},
 	{
 		ID: "scope-wrongly-separated", Title: "The scopes are joined with something else than spaces",
@@ -307,6 +307,14 @@ var authorizationRules = []Rule{
 		}),
 	},
 }
+
+// responseTypeRefused is the same under another code, told by the server's words.
+var responseTypeRefused = refusedRequest(func(e *Evidence, p *Person, leg *run.Leg, says string) *Match {
+	if sentParam(p.Request, "response_type") == "" || !said(says, "response_type", "responsetype") || !said(says, "not allowed", "not supported", "unsupported", "not permitted", "invalid", "unknown", "not enabled") {
+		return nil
+	}
+	return certain(leg, run.Item{What: "response_type", Where: e.authPlace(), Value: sentParam(p.Request, "response_type")}, answerOf(e, leg))
+})
 
 // wronglySeparated is the same in a token request.
 func wronglySeparated(e *Evidence) *Match {

@@ -111,7 +111,7 @@ var callRules = []Rule{
 				return m
 			}
 			legs := answered(e)
-			if len(legs) == 0 || legs[len(legs)-1].Status() != 405 {
+			if len(legs) == 0 || legs[len(legs)-1].Status() != 405 || legs[len(legs)-1].Kind == run.Authorization {
 				return nil
 			}
 			leg := legs[len(legs)-1]
@@ -163,6 +163,9 @@ func carries(leg *run.Leg, access string) bool {
 
 func noToken(e *Evidence) *Match {
 	leg := e.refusedCall(401, 403)
+	if leg == nil {
+		leg = e.unauthenticated()
+	}
 	if leg == nil || e.Access != "" || carries(leg, e.Access) || sentToken(leg) != "" || leg.Exchange.Request.Header.Get("Authorization") != "" || strings.Contains(leg.URL, "access_token=") {
 		return nil
 	}
@@ -178,6 +181,21 @@ func noToken(e *Evidence) *Match {
 		m.Remedy = []string{"this call is meant to be refused; the others send a token"}
 	}
 	return m
+}
+
+// unauthenticated is a call refused with 400 whose answer asks for a token: a
+// bare challenge, or words that say that none came.
+func (e *Evidence) unauthenticated() *run.Leg {
+	leg := e.refusedCall(400)
+	if leg == nil {
+		return nil
+	}
+	c, ok := challenge(leg)
+	o := callReply(leg)
+	if ok && c.Error() == "" || o != nil && said(o.Description, "no access token", "missing token", "token is missing", "missing access token", "token required", "no token", "no bearer", "missing authorization") {
+		return leg
+	}
+	return nil
 }
 
 func tokenExpired(e *Evidence) *Match {
@@ -319,7 +337,7 @@ func notAccepted(e *Evidence) *Match {
 	if o := e.invalidToken(); leg == nil && o != nil {
 		leg = e.refusedCall(400, 403)
 	}
-	if leg == nil || sentToken(leg) == "" && !e.AnswerOnly || tokenExpired(e) != nil || wrongAudience(e) != nil || insufficientScope(e) != nil || headerMissing(e) != nil || sentIDToken(e) != nil {
+	if leg == nil || sentToken(leg) == "" && !e.AnswerOnly || tokenExpired(e) != nil || wrongAudience(e) != nil || insufficientScope(e) != nil || headerMissing(e) != nil || sentIDToken(e) != nil || noToken(e) != nil {
 		return nil
 	}
 	m := &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{e.apiItem(leg)}}

@@ -176,11 +176,17 @@ const soon = 14 * 24 * time.Hour
 // aboutTheClient is a refusal whose code or words do not speak of something
 // else: the ground for rules that look at the secret itself.
 func (e *Evidence) aboutTheClient() (*run.Leg, *oauth.Error) {
-	leg, o := e.refusedWith(true, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrAccessDenied)
-	if leg == nil || e.Secret == "" {
+	leg, o := e.refusedWith(true, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrAccessDenied, oauth.ErrInvalidRequest)
+	if leg == nil || e.Secret == "" || o.Code == oauth.ErrInvalidRequest && !aboutCredentials(o) {
 		return nil, nil
 	}
 	return leg, o
+}
+
+// aboutCredentials reports that a server which finds the request malformed
+// speaks of the client's credentials.
+func aboutCredentials(o *oauth.Error) bool {
+	return said(o.Description, "client secret", "credential", "authorization header", "client authentication", "basic auth")
 }
 
 // credentials is what the token request carried for the client.
@@ -206,7 +212,7 @@ func secretMissing(e *Evidence) *Match {
 		return nil
 	}
 	c := run.Likely
-	if o.Code == oauth.ErrInvalidClient && said(o.Description, "secret", "authenticat", "credential") {
+	if o.Code == oauth.ErrInvalidClient && said(o.Description, "secret", "credential", "no client authentication", "authentication is required", "authentication required", "must authenticate", "missing client authentication") {
 		c = run.Certain
 	}
 	items := []run.Item{{What: "client credentials sent", Where: fmt.Sprintf("leg %d", leg.N), Value: "client_id alone"}, e.answerItem(leg, o)}
@@ -216,7 +222,7 @@ func secretMissing(e *Evidence) *Match {
 	return &Match{Leg: leg.N, Certainty: c, Items: items}
 }
 
-var unknownWords = []string{"client id is invalid", "invalid client id", "client_id is not valid", "client_id is invalid", "doesnt exist", "could not be found", "couldnt be found", "unregistered", "unknown client", "client unknown", "not found", "no such client", "does not exist", "not registered", "unrecognized client", "unrecognised client", "client is unknown", "cannot find"}
+var unknownWords = []string{"client id is invalid", "invalid client id", "client_id is not valid", "client_id is invalid", "invalid value for client_id", "doesnt exist", "could not be found", "couldnt be found", "unregistered", "unknown client", "client unknown", "not found", "no such client", "does not exist", "not registered", "unrecognized client", "unrecognised client", "client is unknown", "cannot find"}
 
 // namesUnknownClient reports whether the server's words say that the client
 // itself is not known, rather than what it asks for.
@@ -272,12 +278,15 @@ func (e *Evidence) settingsID() string {
 }
 
 func secretWords(o *oauth.Error) bool {
-	return said(o.Description, "secret", "credential", "password mismatch")
+	return said(strings.ReplaceAll(o.Description, oauth.GrantClientCredentials, ""), "secret", "credential", "password mismatch")
 }
 
 func wrongSecret(e *Evidence) *Match {
-	leg, o := e.refusedWith(true, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient)
+	leg, o := e.refusedWith(true, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrAccessDenied)
 	if leg == nil || e.secretAtFault() || e.AnswerOnly && o.Code != oauth.ErrInvalidClient {
+		return nil
+	}
+	if o.Code == oauth.ErrAccessDenied && (leg.Status() != 401 || said(o.Description, "scope", "audience", "resource", "user", "consent", "policy", "grant")) {
 		return nil
 	}
 	basic, post := credentials(leg)

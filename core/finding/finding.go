@@ -78,6 +78,9 @@ type Evidence struct {
 	IssuedAs func(value string) string
 	// AnsweredAt is when Answer came.
 	AnsweredAt time.Time
+	// CarriesGrant is the grant by which the call's token was got, where the record
+	// shows it.
+	CarriesGrant string
 	// PushedAs is the request_uri that the authorization request stands for.
 	PushedAs string
 	// AnswerOnly: what was sent is not known, so it can prove nothing.
@@ -161,7 +164,7 @@ var unreadable = []string{"wrong-content-type", "parameters-in-query-not-body", 
 func decide(list []run.Finding) []run.Finding {
 	proved, shown, unread := map[int]bool{}, map[int]int{}, map[int]string{}
 	for _, f := range list {
-		if f.Certainty == run.Certain && !f.Note {
+		if f.Certainty == run.Certain && !f.Note && f.ID != "error-with-status-200" { // that hides the cause, and is none
 			proved[f.Leg] = true
 			if slices.Contains(unreadable, f.ID) && unread[f.Leg] == "" {
 				unread[f.Leg] = f.ID

@@ -82,7 +82,7 @@ func healthyToken() *Evidence {
 }
 
 func jwt(claims string) string {
-	return "eyJhbGciOiJub25lIn0." + base64.RawURLEncoding.EncodeToString([]byte(claims)) + ".x"
+	return "eyJhbGciOiJSUzI1NiJ9." + base64.RawURLEncoding.EncodeToString([]byte(claims)) + "." + strings.Repeat("c2ln", 86)[:342]
 }
 
 // healthyCall is a call that worked.
@@ -147,7 +147,7 @@ var ruleCases = []ruleCase{
 		[]edit{refusal(401, "invalid_client", ""), func(e *Evidence) { e.Metadata.TokenEndpointAuthMethods = []string{"private_key_jwt"} }}},
 	{"unsupported-grant-type", run.Certain, healthyToken, []edit{refusal(400, "unsupported_grant_type", "")}, []edit{refusal(400, "invalid_grant", "")}},
 	{"invalid-scope-asked", run.Certain, healthyToken, []edit{refusal(400, "invalid_scope", "")}, []edit{refusal(400, "invalid_request", "")}},
-	{"endpoint-not-found", run.Certain, healthyToken, []edit{answer(404, "text/html", aPage)}, []edit{refusal(404, "invalid_request", "")}},
+	{"endpoint-not-found", run.Certain, healthyToken, []edit{answer(404, "text/html", aPage)}, []edit{refusal(404, "invalid_client", "")}},
 	{"endpoint-not-found", run.Likely, healthyCall, []edit{answer(404, "application/json", `{"message":"no such station"}`)}, []edit{answer(403, "", "")}},
 	{"html-instead-of-json", run.Certain, healthyToken, []edit{answer(200, "text/html", aPage)}, []edit{answer(404, "text/html", aPage)}},
 	{"html-instead-of-json", run.Certain, healthyCall, []edit{answer(200, "text/html", aPage)}, []edit{answer(200, "text/html", aPage), request("Accept", "text/html")}},

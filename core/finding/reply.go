@@ -235,7 +235,8 @@ func copied(sentence string) bool {
 // alternatives are causes that one sentence may name beside each other ("invalid
 // or expired"); one that names several decides between none of them.
 var alternatives = [][]string{{"invalid", "incorrect", "malformed", "not valid", "bad ", "wrong"}, {"expired"}, {"revoked"}, {"already used", "already been used", "been used", "redeemed", "consumed"},
-	{"another client", "different client"}, {"redirect"}, {"not found", "unknown", "does not exist"}}
+	{"another client", "different client"}, {"redirect"}, {"not found", "unknown", "does not exist"},
+	{"signature", "signed"}, {"issuer"}, {"audience"}, {"not yet"}}
 
 func undecided(sentence string) bool {
 	s := " " + strings.ToLower(sentence) + " "
@@ -334,18 +335,24 @@ func likeCode(o, raw *oauth.Error, grant string) string {
 }
 
 // said reports whether a text holds one of the words, case and the marks between
-// words aside. It weighs, it never decides alone.
+// words aside; a word may go on, but not begin in the middle of another. It
+// weighs, it never decides alone.
 func said(text string, list ...string) bool {
 	text = plainWords(text)
-	for _, w := range list {
-		if strings.Contains(text, w) {
+	return slices.ContainsFunc(list, func(w string) bool { return begins(text, plainWords(w)) })
+}
+
+func begins(text, w string) bool {
+	for from := 0; ; {
+		i := strings.Index(text[from:], w)
+		if i < 0 {
+			return false
+		}
+		if i += from; i == 0 || !unicode.IsLetter(rune(text[i-1])) || !unicode.IsLetter(rune(w[0])) {
 			return true
 		}
-		if strings.ContainsAny(w, "_-") && strings.Contains(text, plainWords(w)) {
-			return true
-		}
+		from = i + 1
 	}
-	return false
 }
 
 // plainWords is a text in lower case with single spaces for underscores and

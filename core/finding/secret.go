@@ -44,12 +44,16 @@ var uuidPattern = sync.OnceValue(func() *regexp.Regexp {
 
 func secretIsID(e *Evidence) *Match {
 	leg, o := e.aboutTheClient()
-	if leg == nil || e.Client == nil {
+	if leg == nil {
 		return nil
+	}
+	id := sentClientID(leg, form(leg))
+	if id == "" && e.Client != nil {
+		id = e.Client.ClientID.Value
 	}
 	it := e.secretItem()
 	switch {
-	case e.Secret == e.Client.ClientID.Value:
+	case e.Secret == id:
 		it.Value += ", is the client id itself"
 	case uuidPattern().MatchString(e.Secret):
 		it.Value += ", has the form of a UUID"

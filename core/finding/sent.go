@@ -238,7 +238,7 @@ func notEncoded(e *Evidence, _ map[string]string, leg *run.Leg) *Match {
 		case name == "redirect_uri" || name == "code_verifier":
 		case strings.Contains(value, " "):
 			return rawMatch(leg, name, "has a plain space")
-		case strings.Contains(value, "+") && name != "password" && !escapePattern().MatchString(value):
+		case strings.Contains(value, "+") && (name == "code" || name == "refresh_token" || strings.HasSuffix(name, "assertion") || e.Registered == value && name == "client_secret"):
 			return rawMatch(leg, name, "has a plain +, which is read as a space")
 		}
 	}
@@ -259,13 +259,13 @@ func basicNotEncoded(e *Evidence, leg *run.Leg) *Match {
 		return nil
 	}
 	_, secret, _ := strings.Cut(string(raw), ":")
-	if !e.Foreign || unescape(secret) == secret || url.QueryEscape(unescape(secret)) == secret {
+	if !e.Foreign || !badEscape(secret) && (unescape(secret) == secret || url.QueryEscape(unescape(secret)) == secret) {
 		return nil
 	}
 	if !badEscape(secret) && !strings.Contains(secret, "+") && url.QueryEscape(secret) == secret {
 		return nil
 	}
-	if _, o := e.refusedWith(true, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient); o == nil {
+	if _, o := e.refusedWith(true, oauth.ErrInvalidClient, oauth.ErrUnauthorizedClient, oauth.ErrInvalidRequest); o == nil || o.Code == oauth.ErrInvalidRequest && !aboutCredentials(o) {
 		return nil
 	}
 	m := rawMatch(leg, "the secret in the header", "stands there as it is, and reads differently once decoded")

@@ -102,7 +102,11 @@ var settingsRules = []Rule{
 			if o != nil && o.Code != "" && o.Code != oauth.ErrInvalidRequest && o.Code != oauth.ErrUnauthorizedClient {
 				return nil // its code has another cause, or names this one
 			}
-			return &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{{What: "grant_type", Where: legPlace(leg), Value: g}, {What: "the metadata offers", Where: "grant_types_supported", Value: strings.Join(e.Metadata.GrantTypesSupported, " ")}}}
+			c := run.Likely
+			if o != nil && o.Description != "" && !said(o.Description, "grant", g) {
+				c = run.Possible // the server speaks of something else
+			}
+			return &Match{Leg: leg.N, Certainty: c, Items: []run.Item{{What: "grant_type", Where: legPlace(leg), Value: g}, {What: "the metadata offers", Where: "grant_types_supported", Value: strings.Join(e.Metadata.GrantTypesSupported, " ")}}}
 		}),
 	},
 	{

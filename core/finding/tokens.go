@@ -23,7 +23,10 @@ var tokenRules = []Rule{
 			if o == nil || leg.Status() > 299 {
 				return nil
 			}
-			return &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{e.answerItem(leg, o)}, Note: o.Code != ""}
+			if raw := rawReply(leg.Exchange.Response); raw == nil || raw.Code == "" {
+				return nil
+			}
+			return &Match{Leg: leg.N, Certainty: run.Certain, Items: []run.Item{e.answerItem(leg, o)}}
 		},
 	},
 	malformedRule(oauth.NotJSON, "The token answer is not readable JSON",

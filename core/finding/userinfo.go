@@ -2,6 +2,7 @@ package finding
 
 import (
 	"fmt"
+	"strings"
 
 	"tidycourier/core/run"
 )
@@ -62,8 +63,19 @@ func (e *Evidence) refusedUserinfo() *run.Leg {
 	return leg
 }
 
+// personalPath are paths that speak of whoever the token stands for.
+var personalPath = lazy(`(?i)/(me|userinfo|user_info|profile|self|myself|current_?user)(/|$)`)
+
 func noUser(e *Evidence) *Match {
 	leg := e.refusedUserinfo()
+	if e.CarriesGrant == "client_credentials" {
+		if l := e.refusedCall(400, 401, 403); leg == nil && l != nil && personalPath().MatchString(strings.SplitN(l.URL, "?", 2)[0]) {
+			leg = l
+		}
+		if leg != nil && insufficientScope(e) == nil && tokenExpired(e) == nil {
+			return certain(leg, run.Item{What: "the token was got by", Where: "earlier in the record", Value: e.CarriesGrant}, e.apiItem(leg))
+		}
+	}
 	if leg == nil {
 		return nil
 	}

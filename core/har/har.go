@@ -391,7 +391,7 @@ func failureKind(text string) wire.FailureKind {
 		{wire.TLSProtocol, []string{"SSL_VERSION", "SSL_PROTOCOL", "HANDSHAKE"}},
 		{wire.TimeoutConnecting, []string{"CONNECTION_TIMED_OUT"}},
 		{wire.TimeoutWaiting, []string{"TIMED_OUT", "ETIMEDOUT", "TIMEOUT"}},
-		{wire.ConnectionReset, []string{"CONNECTION_RESET", "CONNECTION_CLOSED", "EMPTY_RESPONSE", "ECONNRESET", "SOCKET_HANG_UP"}},
+		{wire.ConnectionReset, []string{"EOF", "CONNECTION_RESET", "CONNECTION_CLOSED", "EMPTY_RESPONSE", "ECONNRESET", "SOCKET_HANG_UP"}},
 	} {
 		for _, w := range k.words {
 			if strings.Contains(t, w) {
