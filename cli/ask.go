@@ -54,3 +54,17 @@ func (a *app) choose(name string, options []flow.Option) (int, error) {
 		}
 	}
 }
+
+// agree asks a question whose answer is yes or no; without a terminal it is the
+// refusal, which names the flag.
+func (a *app) agree(question string, refusal *fault.Error, declined string) error {
+	if !isTerminal(a.In) || a.g.json {
+		return refusal
+	}
+	fmt.Fprint(a.Err, question)
+	answer, _ := bufio.NewReader(a.In).ReadString('\n') // no answer is no agreement
+	if w := strings.ToLower(strings.TrimSpace(answer)); w != "y" && w != "yes" {
+		return fault.New(fault.Interrupted, "%s", declined)
+	}
+	return nil
+}

@@ -1,10 +1,8 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"fmt"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -65,16 +63,9 @@ func (a *app) agreeToDrill(plan *flow.CallPlan, yes bool) error {
 	if local || yes {
 		return nil
 	}
-	if !isTerminal(a.In) || a.g.json {
-		return fault.New(fault.Usage, "a drill sends %d malformed and foreign credentials to %s", len(drill.Variants), host).At("--yes").
-			Hint("agree with --yes, when that API is yours to test")
-	}
-	fmt.Fprintf(a.Err, "This sends %d malformed and foreign credentials to %s, an id token and a refresh token among them.\nIs that API yours to test? [y/N] ", len(drill.Variants), show.Safe(host))
-	answer, _ := bufio.NewReader(a.In).ReadString('\n') // no answer is no agreement
-	if a := strings.ToLower(strings.TrimSpace(answer)); a != "y" && a != "yes" {
-		return fault.New(fault.Interrupted, "nothing was sent")
-	}
-	return nil
+	refusal := fault.New(fault.Usage, "a drill sends %d malformed and foreign credentials to %s", len(drill.Variants), host).At("--yes").
+		Hint("agree with --yes, when that API is yours to test")
+	return a.agree(fmt.Sprintf("This sends %d malformed and foreign credentials to %s, an id token and a refresh token among them.\nIs that API yours to test? [y/N] ", len(drill.Variants), show.Safe(host)), refusal, "nothing was sent")
 }
 
 func (a *app) runDrill(ctx context.Context, e *flow.Engine, plan *flow.CallPlan, o drill.Options) error {

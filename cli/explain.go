@@ -15,7 +15,6 @@ import (
 	"tidycourier/core/finding"
 	"tidycourier/core/flow"
 	"tidycourier/core/har"
-	"tidycourier/core/journal"
 	"tidycourier/core/near"
 	"tidycourier/core/oauth"
 
@@ -86,17 +85,15 @@ func (a *app) explainFinding(id string) error {
 }
 
 func (a *app) explainRun(n int64, named bool) error {
-	if named && n < 1 {
-		return fault.New(fault.Usage, "runs are numbered from 1").Hint("tidy-courier journal list shows them")
+	var args []string
+	if named {
+		args = []string{strconv.FormatInt(n, 10)}
 	}
-	j, key, err := a.recorded()
+	o, err := a.runOf(args)
 	if err != nil {
 		return err
 	}
-	r, err := j.Get(key, n)
-	if errors.Is(err, journal.ErrNone) {
-		return fault.New(fault.Usage, "the journal has no such run of this project").Hint("tidy-courier journal list shows them; explain - takes pasted evidence, explain --har a record")
-	}
+	r, err := o.Record()
 	if err != nil {
 		return err
 	}

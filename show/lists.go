@@ -178,15 +178,53 @@ func (p *Pen) Kept(kept map[string]string) {
 func (p *Pen) Legs(r *run.Record) {
 	for _, l := range r.Legs {
 		p.line()
-		p.line(p.strong(fmt.Sprintf("leg %d  %s", l.N, l.Name)))
+		p.Leg(l)
+	}
+}
+
+// Leg draws one leg's headers, bodies and times.
+func (p *Pen) Leg(l run.LegRecord) {
+	p.line(p.strong(fmt.Sprintf("leg %d  %s", l.N, l.Name)))
+	if l.Inbound {
+		p.message("←", l.Method+" "+l.URL, l.Request)
+	} else {
 		p.message("→", l.Method+" "+l.URL, l.Request)
-		if l.Response != nil {
-			p.message("←", fmt.Sprint(l.Status), l.Response)
-		}
-		if l.Failure != nil {
-			p.line("   ", p.red(shapeBad), " ", Safe(l.Failure.Detail))
+	}
+	if l.Response != nil {
+		p.message("←", fmt.Sprint(l.Status), l.Response)
+	}
+	if l.Failure != nil {
+		p.line("   ", p.red(shapeBad), " ", Safe(l.Failure.Detail))
+	}
+	if t := legTimes(l); t != "" {
+		p.line("   ", p.faint(t))
+	}
+}
+
+// legTimes says how long each part of a leg took, as far as it happened.
+func legTimes(l run.LegRecord) string {
+	if l.Timing == nil || l.Timing.Total == 0 {
+		return ""
+	}
+	t := l.Timing
+	var parts []string
+	for _, part := range []struct {
+		name string
+		d    time.Duration
+	}{{"name look-up", t.DNS}, {"connect", t.Connect}, {"TLS", t.TLS}, {"first byte after", t.FirstByte}, {"whole", t.Total}} {
+		if part.d > 0 {
+			parts = append(parts, part.name+" "+took(float64(part.d.Microseconds())/1000))
 		}
 	}
+	if l.Peer != nil && l.Peer.Address != "" {
+		parts = append(parts, "from "+l.Peer.Address)
+	}
+	return strings.Join(parts, "   ")
+}
+
+// RunLine says which run is drawn, and when it was.
+func (p *Pen) RunLine(r *run.Record) {
+	p.line(p.faint(fmt.Sprintf("run %d   %s   %s ago", r.N, r.Started.Local().Format("2006-01-02 15:04:05"), Duration(p.Now().Sub(r.Started).Round(time.Second)))))
 }
 
 func (p *Pen) message(arrow, first string, m *run.Message) {

@@ -13,6 +13,9 @@ import (
 
 func esc(text string) string { return html.EscapeString(Safe(text)) }
 
+// escText is esc for text of several lines.
+func escText(text string) string { return html.EscapeString(SafeText(text)) }
+
 const pageStyle = `
 :root{--paper:#fbfaf6;--ink:#1c2426;--soft:#5d6a6d;--line:#d8d6cb;--good:#1f6f5c;--bad:#a3312a;--soon:#8a6414}
 @media(prefers-color-scheme:dark){:root{--paper:#12181a;--ink:#dfe6e4;--soft:#93a19f;--line:#2c3739;--good:#63c2a6;--bad:#ef8077;--soon:#d9b25c}}
@@ -120,15 +123,8 @@ func roundFailures(b *strings.Builder, v RoundView) {
 			fmt.Fprintf(b, `<dl><dt>%s</dt><dd class="soft">%s</dd><dt>expected</dt><dd>%s</dd><dt>actual</dt><dd class="bad">%s</dd></dl>`, esc(f.What), esc(f.Where), esc(f.Expected), esc(f.Actual))
 		}
 		for _, f := range c.Findings {
-			fmt.Fprintf(b, `<p><b>%s</b> <span class="soft">%s</span></p><dl>`, esc(f.Title), esc(string(f.Certainty)))
-			for _, it := range f.Evidence {
-				fmt.Fprintf(b, `<dt>%s</dt><dd>%s <span class="soft">%s</span></dd>`, esc(it.What), esc(it.Value), esc(it.Where))
-			}
-			b.WriteString("</dl><ul>")
-			for _, r := range f.Remedy {
-				fmt.Fprintf(b, `<li>%s</li>`, esc(r))
-			}
-			fmt.Fprintf(b, `</ul><p class="soft">%s</p>`, esc(strings.Join(append([]string{f.ID}, f.References...), " · ")))
+			fmt.Fprintf(b, `<p><b>%s</b> <span class="soft">%s</span></p>`, esc(f.Title), esc(string(f.Certainty)))
+			findingBody(b, f)
 		}
 		b.WriteString("</article>")
 	}

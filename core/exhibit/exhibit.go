@@ -63,6 +63,9 @@ func ReadHAR(r io.Reader, s Settings) (*Bundle, *har.Info, error) {
 	var pieces []*piece
 	info, err := har.Read(r, func(n int, e *har.Entry) error {
 		if len(pieces) < maxLegs && worthALook(e) {
+			if standIn(e) {
+				s.Secret = "" // what was sent cannot be held against it
+			}
 			pieces = append(pieces, pieceOf(n, e.Exchange()))
 		}
 		return nil

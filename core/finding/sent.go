@@ -2,7 +2,6 @@ package finding
 
 import (
 	"encoding/base64"
-	"fmt"
 	"mime"
 	"net/url"
 	"slices"
@@ -11,7 +10,6 @@ import (
 	"tidycourier/core/mask"
 	"tidycourier/core/oauth"
 	"tidycourier/core/run"
-	"tidycourier/core/token"
 )
 
 // sentRules are causes in how the token request was put on the wire: its
@@ -369,12 +367,4 @@ func wrongTokenMethod(e *Evidence) *Match {
 		}
 		return &Match{Leg: leg.N, Certainty: run.Certain, Items: items, Remedy: []string{"send a POST, with the parameters in the body"}}
 	})(e)
-}
-
-// formOf says what kind of value a text is, for messages.
-func formOf(v string) string {
-	if t, err := token.Decode(v); err == nil && t.Form == token.JWT {
-		return "a signed token"
-	}
-	return fmt.Sprintf("%d characters", len(v))
 }

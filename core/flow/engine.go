@@ -146,13 +146,13 @@ func (s *Session) Finish(err error) error {
 		s.Run.Error = &run.Failure{Kind: string(f.Kind), Message: f.Message, Code: f.Code, Description: f.Description, Status: f.Status, Where: f.Where, Hint: f.Next}
 	}
 	if len(s.Run.Legs) > 0 {
-		j, bad := s.e.Store.Journal()
+		j, bad := s.e.journal()
 		if bad == nil {
+			finished := *s.Run
 			if s.e.Behind && len(s.spends) == 0 {
-				finished := *s.Run
-				s.Pending = j.AddBehind(finished.Project, func() run.Record { return finished.Record(s.e.Mask) })
+				s.Pending = j.AddBehind(&finished, s.e.Mask)
 			} else {
-				s.Run.N, bad = j.Add(s.Run.Project, s.Run.Record(s.e.Mask)).Wait()
+				s.Run.N, bad = j.Add(&finished, s.e.Mask).Wait()
 			}
 			for _, sp := range s.spends {
 				if bad == nil {
@@ -168,6 +168,20 @@ func (s *Session) Finish(err error) error {
 		return nil
 	}
 	return f
+}
+
+// journal opens the journal, with the limits of the courier file.
+func (e *Engine) journal() (*journal.Journal, error) {
+	j, err := e.Store.Journal()
+	if err != nil {
+		return nil, err
+	}
+	days, mib, err := e.Project.Journal()
+	if err != nil {
+		return nil, err
+	}
+	j.Bound(e.Project.Key(), journal.Limits{Age: time.Duration(days * 24 * float64(time.Hour)), Bytes: int64(mib * (1 << 20))})
+	return j, nil
 }
 
 // explain gives an error the place and the remedy of the first finding, where

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"tidycourier/core/fault"
+	"tidycourier/core/journal"
 	"tidycourier/core/mask"
 	"tidycourier/core/oauth"
 	"tidycourier/core/project"
@@ -281,16 +282,20 @@ func (e *Engine) Least() ([]Checked, error) {
 	if err != nil {
 		return nil, err
 	}
-	list, err := j.List(e.Project.Key(), leastRuns)
+	list, err := j.List(e.Project.Key(), journal.Filter{Command: "round", Outcome: "ok", Limit: leastRuns})
 	if err != nil {
 		return nil, err
 	}
 	passed := map[string]map[string]bool{} // client to the calls that passed
 	for _, r := range list {
-		if r.Command != "round" || r.Outcome != "ok" || r.Stage != e.Project.Stage() {
+		if r.Stage != e.Project.Stage() {
 			continue
 		}
-		rec, err := j.Get(e.Project.Key(), r.N)
+		opened, err := j.Get(e.Project.Key(), r.N)
+		if err != nil {
+			return nil, err
+		}
+		rec, err := opened.Record()
 		if err != nil {
 			return nil, err
 		}

@@ -1,5 +1,9 @@
-// Package journal keeps the record of every run: masked, and sealed on top,
-// since what an API answered is nobody else's business either.
+// Package journal keeps the record of every run, sealed: what was sent and what
+// came, as it was, with what is to be masked in it. The masked copy is made of
+// that each time a run is shown; the original is there for whoever asks.
+//
+// A project's runs are limited by age and size, the oldest going first. Numbers
+// are never given twice.
 package journal
 
 import (
@@ -7,8 +11,13 @@ import (
 	"encoding/json"
 	"errors"
 	"path/filepath"
+	"strings"
+	"sync"
 	"time"
 
+	"github.com/fxamacker/cbor/v2"
+
+	"tidycourier/core/mask"
 	"tidycourier/core/run"
 	"tidycourier/core/seal"
 	"tidycourier/core/sqlfile"
@@ -26,22 +35,44 @@ type Journal struct {
 	queue  chan *Entry
 	done   chan struct{}
 	lost   error // the first failure to store one of a series; Close returns it
+
+	mu     sync.Mutex
+	limits map[string]Limits
+	grown  map[string]int64 // bytes stored since the last transaction, by project
 }
 
-var layout = sqlfile.Layout{Name: "journal.db", Version: 1, Schema: `
+// How a run was stored.
+const (
+	formMasked = 1 // a run.Record in JSON, of layout 1: there is no original
+	formKept   = 2 // a run.Kept in CBOR (RFC 8949)
+)
+
+var layout = sqlfile.Layout{Name: "journal.db", Version: 2, Schema: `
 	CREATE TABLE runs (
 		n INTEGER PRIMARY KEY,
 		project TEXT NOT NULL, stage TEXT NOT NULL, client TEXT NOT NULL,
 		command TEXT NOT NULL, outcome TEXT NOT NULL, cause TEXT NOT NULL,
 		started INTEGER NOT NULL,
+		form INTEGER NOT NULL DEFAULT 1,
 		sealed BLOB NOT NULL
 	);
-	CREATE INDEX runs_project ON runs (project, n);
+	` + listIndex + sizesTable + `
 	CREATE TABLE spent (
 		project TEXT NOT NULL, kind TEXT NOT NULL, fingerprint TEXT NOT NULL,
 		n INTEGER NOT NULL, client TEXT NOT NULL, at INTEGER NOT NULL,
 		PRIMARY KEY (project, kind, fingerprint)
-	) WITHOUT ROWID`}
+	) WITHOUT ROWID`,
+	Upgrade: map[int]func(*sql.Tx, *seal.Box) error{1: func(tx *sql.Tx, _ *seal.Box) error {
+		_, err := tx.Exec(`ALTER TABLE runs ADD COLUMN form INTEGER NOT NULL DEFAULT 1; DROP INDEX runs_project; ` + listIndex + sizesTable +
+			`INSERT INTO sizes SELECT project, sum(length(sealed)) FROM runs GROUP BY project`)
+		return err
+	}}}
+
+// A list, filtered or not, reads the index alone and none of the sealed records.
+const (
+	listIndex  = `CREATE INDEX runs_list ON runs (project, n, client, outcome, cause, started, stage, command);`
+	sizesTable = `CREATE TABLE sizes (project TEXT PRIMARY KEY, bytes INTEGER NOT NULL) WITHOUT ROWID;`
+)
 
 // Open opens or makes the journal in a state folder.
 func Open(dir string, box *seal.Box) (*Journal, error) {
@@ -49,8 +80,8 @@ func Open(dir string, box *seal.Box) (*Journal, error) {
 	if err != nil {
 		return nil, err
 	}
-	j := &Journal{db: db, box: box, path: filepath.Join(dir, layout.Name)}
-	j.insert, err = db.Prepare(`INSERT INTO runs (project, stage, client, command, outcome, cause, started, sealed) VALUES (?,?,?,?,?,?,?,?)`)
+	j := &Journal{db: db, box: box, path: filepath.Join(dir, layout.Name), limits: map[string]Limits{}, grown: map[string]int64{}}
+	j.insert, err = db.Prepare(`INSERT INTO runs (project, stage, client, command, outcome, cause, started, form, sealed) VALUES (?,?,?,?,?,?,?,?,?)`)
 	if err != nil {
 		_ = db.Close()
 		return nil, sqlfile.Explain(err, j.path)
@@ -83,9 +114,53 @@ type Summary struct {
 	Started time.Time `json:"started"`
 }
 
-// List returns a project's newest runs, newest first.
-func (j *Journal) List(project string, limit int) ([]Summary, error) {
-	rows, err := j.db.Query(`SELECT n, stage, client, command, outcome, cause, started FROM runs WHERE project=? ORDER BY n DESC LIMIT ?`, project, limit)
+// Filter chooses runs; its zero value chooses all. Limit 0 is no limit.
+type Filter struct {
+	Client, Stage, Command string
+	Outcome                string // "ok", "failed", or the kind of an error
+	Cause                  string
+	Since, Until           time.Time
+	After                  int64 // only runs with a higher number
+	Limit                  int
+	OldestFirst            bool
+}
+
+func (f Filter) where(project string) (string, []any) {
+	parts, args := []string{"project=?"}, []any{project}
+	add := func(given bool, part string, arg any) {
+		if given {
+			parts, args = append(parts, part), append(args, arg)
+		}
+	}
+	add(f.Client != "", "client=?", f.Client)
+	add(f.Stage != "", "stage=?", f.Stage)
+	add(f.Command != "", "command=?", f.Command)
+	add(f.Cause != "", "cause=?", f.Cause)
+	switch f.Outcome {
+	case "":
+	case "failed":
+		parts = append(parts, "outcome<>'ok'")
+	default:
+		add(true, "outcome=?", f.Outcome)
+	}
+	add(!f.Since.IsZero(), "started>=?", f.Since.UnixMilli())
+	add(!f.Until.IsZero(), "started<?", f.Until.UnixMilli())
+	add(f.After > 0, "n>?", f.After)
+	return strings.Join(parts, " AND "), args
+}
+
+// List returns a project's runs that the filter chooses, newest first unless it
+// says otherwise.
+func (j *Journal) List(project string, f Filter) ([]Summary, error) {
+	where, args := f.where(project)
+	order := "DESC"
+	if f.OldestFirst {
+		order = "ASC"
+	}
+	if f.Limit <= 0 {
+		f.Limit = -1
+	}
+	rows, err := j.db.Query(`SELECT n, stage, client, command, outcome, cause, started FROM runs INDEXED BY runs_list WHERE `+where+` ORDER BY n `+order+` LIMIT ?`, append(args, f.Limit)...)
 	if err != nil {
 		return nil, sqlfile.Explain(err, j.path)
 	}
@@ -103,12 +178,25 @@ func (j *Journal) List(project string, limit int) ([]Summary, error) {
 	return out, sqlfile.Explain(rows.Err(), j.path)
 }
 
-// Get returns run n of a project, or its last one when n is 0; ErrNone when
-// there is none.
-func (j *Journal) Get(project string, n int64) (*run.Record, error) {
+// Opened is a run out of the journal.
+type Opened struct {
+	N      int64
+	kept   *run.Kept
+	record *run.Record // of layout 1
+}
+
+// Get opens run n of a project, or its last one when n is 0; ErrNone when there
+// is none.
+func (j *Journal) Get(project string, n int64) (*Opened, error) {
 	var sealed []byte
-	var number int64
-	err := j.db.QueryRow(`SELECT n, sealed FROM runs WHERE project=?1 AND (?2 = 0 OR n=?2) ORDER BY n DESC LIMIT 1`, project, n).Scan(&number, &sealed)
+	var form int
+	o := &Opened{}
+	query := `SELECT n, form, sealed FROM runs WHERE project=? ORDER BY n DESC LIMIT 1`
+	args := []any{project}
+	if n != 0 {
+		query, args = `SELECT n, form, sealed FROM runs WHERE n=?2 AND project=?1`, append(args, n)
+	}
+	err := j.db.QueryRow(query, args...).Scan(&o.N, &form, &sealed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNone
 	}
@@ -119,12 +207,44 @@ func (j *Journal) Get(project string, n int64) (*run.Record, error) {
 	if err != nil {
 		return nil, sqlfile.Explain(err, j.path)
 	}
-	r := &run.Record{}
-	if err := json.Unmarshal(plain, r); err != nil {
-		return nil, sqlfile.Explain(err, j.path)
+	if form == formMasked {
+		o.record = &run.Record{}
+		err = json.Unmarshal(plain, o.record)
+	} else {
+		o.kept = &run.Kept{}
+		err = cbor.Unmarshal(plain, o.kept)
 	}
-	r.N = number
-	return r, nil
+	return o, sqlfile.Explain(err, j.path)
+}
+
+// Record is the run's masked copy.
+func (o *Opened) Record() (*run.Record, error) {
+	if o.kept == nil {
+		r := *o.record
+		r.N = o.N
+		return &r, nil
+	}
+	return o.kept.Record(o.N, false)
+}
+
+// ErrOnlyMasked is returned for the original of a run that an earlier version
+// recorded.
+var ErrOnlyMasked = errors.New("an earlier version recorded this run, masked only")
+
+// Revealed is the run as it was, secrets included.
+func (o *Opened) Revealed() (*run.Record, error) {
+	if o.kept == nil {
+		return nil, ErrOnlyMasked
+	}
+	return o.kept.Record(o.N, true)
+}
+
+// Run is the run as it was, with what masks it.
+func (o *Opened) Run() (*run.Run, *mask.Set, error) {
+	if o.kept == nil {
+		return nil, nil, ErrOnlyMasked
+	}
+	return o.kept.Run(o.N)
 }
 
 // Spent is when a single-use credential was sent before.

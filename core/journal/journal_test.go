@@ -23,15 +23,15 @@ func TestRunsAreKeptPerProjectAndSealed(t *testing.T) {
 	require.NoError(t, err)
 	defer j.Close()
 	at := time.UnixMilli(1700000000123)
-	add := func(project string, r run.Record) (int64, error) { return j.Add(project, r).Wait() }
-	n, err := add("p", run.Record{Command: "obtain", Client: "job", Started: at, Error: &run.Failure{Kind: "authorization"},
+	add := func(project string, r run.Run) (int64, error) { r.Project = project; return j.Add(&r, nil).Wait() }
+	n, err := add("p", run.Run{Command: "obtain", Client: "job", Started: at, Error: &run.Failure{Kind: "authorization"},
 		Findings: []run.Finding{{ID: "scope-narrowed", Note: true}, {ID: "wrong-secret"}}})
 	require.NoError(t, err)
-	m, err := add("p", run.Record{Command: "call", Client: "job", Started: at, Call: "needle-in-the-call"})
+	m, err := add("p", run.Run{Command: "call", Client: "job", Started: at, Call: "needle-in-the-call"})
 	require.NoError(t, err)
-	_, err = add("q", run.Record{Command: "discover", Started: at})
+	_, err = add("q", run.Run{Command: "discover", Started: at})
 	require.NoError(t, err)
-	list, err := j.List("p", 10)
+	list, err := j.List("p", Filter{Limit: 10})
 	require.NoError(t, err)
 	assert.Equal(t, []Summary{{N: m, Client: "job", Command: "call", Outcome: "ok", Started: at.UTC()},
 		{N: n, Client: "job", Command: "obtain", Outcome: "authorization", Cause: "wrong-secret", Started: at.UTC()}}, list)
@@ -71,19 +71,19 @@ func TestASeriesIsStoredInOrder(t *testing.T) {
 	j, err := Open(dir, box)
 	require.NoError(t, err)
 	for i := range 3 * maxBatch {
-		rec := run.Record{Command: "call", Client: strconv.Itoa(i)}
+		rec := &run.Run{Project: "p", Command: "call", Client: strconv.Itoa(i), Started: time.Now()}
 		if i%10 == 3 { // somebody waits for this one, in the middle of the series
-			_, err := j.Add("p", rec).Wait()
+			_, err := j.Add(rec, nil).Wait()
 			require.NoError(t, err)
 			continue
 		}
-		j.AddBehind("p", func() run.Record { return rec })
+		j.AddBehind(rec, nil)
 	}
 	require.NoError(t, j.Close())
 	j, err = Open(dir, box)
 	require.NoError(t, err)
 	defer j.Close()
-	list, err := j.List("p", 1000)
+	list, err := j.List("p", Filter{})
 	require.NoError(t, err)
 	require.Len(t, list, 3*maxBatch)
 	for i, s := range list {
@@ -97,6 +97,6 @@ func TestWhatASeriesLostIsTold(t *testing.T) {
 	require.NoError(t, err)
 	_, err = j.db.Exec("DROP TABLE runs")
 	require.NoError(t, err)
-	j.AddBehind("p", func() run.Record { return run.Record{Command: "call"} })
+	j.AddBehind(&run.Run{Project: "p", Command: "call"}, nil)
 	assert.ErrorContains(t, j.Close(), "runs")
 }

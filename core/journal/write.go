@@ -2,10 +2,12 @@ package journal
 
 import (
 	"database/sql"
-	"encoding/json"
 	"fmt"
 	"time"
 
+	"github.com/fxamacker/cbor/v2"
+
+	"tidycourier/core/mask"
 	"tidycourier/core/run"
 	"tidycourier/core/sqlfile"
 )
@@ -21,7 +23,8 @@ const gatherFor = 25 * time.Millisecond
 // Entry is a record on its way to the disk.
 type Entry struct {
 	project string
-	make    func() run.Record
+	run     *run.Run
+	set     *mask.Set
 	series  bool
 	n       int64
 	err     error
@@ -34,17 +37,17 @@ func (e *Entry) Wait() (int64, error) {
 	return e.n, e.err
 }
 
-// Add hands a record over and returns at once; it is stored without delay.
-// Records are stored in the order they were handed over.
-func (j *Journal) Add(project string, r run.Record) *Entry {
-	return j.add(&Entry{project: project, make: func() run.Record { return r }})
+// Add hands a run over and returns at once; it is stored without delay, with
+// what the set masks. Runs are stored in the order they were handed over, and
+// must not change any more.
+func (j *Journal) Add(r *run.Run, set *mask.Set) *Entry {
+	return j.add(&Entry{project: r.Project, run: r, set: set})
 }
 
-// AddBehind is Add for one of a series: the record is made and stored behind
-// the caller, together with those that follow shortly. What make reads must not
-// change any more.
-func (j *Journal) AddBehind(project string, make func() run.Record) *Entry {
-	return j.add(&Entry{project: project, make: make, series: true})
+// AddBehind is Add for one of a series: it is stored behind the caller, together
+// with those that follow shortly.
+func (j *Journal) AddBehind(r *run.Run, set *mask.Set) *Entry {
+	return j.add(&Entry{project: r.Project, run: r, set: set, series: true})
 }
 
 func (j *Journal) add(e *Entry) *Entry {
@@ -66,7 +69,7 @@ func (j *Journal) write() {
 			if e.series && j.lost == nil {
 				j.lost = e.err
 			}
-			e.make = nil // what was recorded need not be held any longer
+			e.run, e.set = nil, nil // what was recorded need not be held any longer
 			close(e.done)
 		}
 	}
@@ -111,18 +114,27 @@ func (j *Journal) store(batch []*Entry) error {
 	defer func() { _ = tx.Rollback() }() // does nothing after a commit
 	insert := tx.Stmt(j.insert)
 	for _, e := range batch {
-		if e.n, e.err = j.insertOne(insert.Exec, e); e.err != nil {
+		var size int
+		if e.n, size, e.err = j.insertOne(insert.Exec, e); e.err != nil {
 			return e.err
 		}
+		j.grown[e.project] += int64(size)
+	}
+	if err := j.count(tx, batch[0].n, batch[len(batch)-1].n, time.Now()); err != nil {
+		return sqlfile.Explain(err, j.path)
 	}
 	return sqlfile.Explain(tx.Commit(), j.path)
 }
 
-func (j *Journal) insertOne(exec func(args ...any) (sql.Result, error), e *Entry) (int64, error) {
-	r := e.make()
-	plain, err := json.Marshal(r)
+func (j *Journal) insertOne(exec func(args ...any) (sql.Result, error), e *Entry) (int64, int, error) {
+	r := e.run
+	kept, err := r.Keep(e.set)
 	if err != nil {
-		return 0, fmt.Errorf("the run cannot be recorded: %w", err)
+		return 0, 0, fmt.Errorf("the run cannot be recorded: %w", err)
+	}
+	plain, err := cbor.Marshal(kept)
+	if err != nil {
+		return 0, 0, fmt.Errorf("the run cannot be recorded: %w", err)
 	}
 	outcome, cause := "ok", ""
 	if r.Error != nil {
@@ -134,9 +146,11 @@ func (j *Journal) insertOne(exec func(args ...any) (sql.Result, error), e *Entry
 			break
 		}
 	}
-	res, err := exec(e.project, r.Stage, r.Client, r.Command, outcome, cause, r.Started.UnixMilli(), j.box.Seal(plain, place(e.project)))
+	sealed := j.box.Seal(plain, place(e.project))
+	res, err := exec(e.project, r.Stage, r.Client, r.Command, outcome, cause, r.Started.UnixMilli(), formKept, sealed)
 	if err != nil {
-		return 0, sqlfile.Explain(err, j.path)
+		return 0, 0, sqlfile.Explain(err, j.path)
 	}
-	return res.LastInsertId()
+	n, err := res.LastInsertId()
+	return n, len(sealed), err
 }

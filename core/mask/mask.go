@@ -18,6 +18,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"net/url"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -50,6 +51,8 @@ const Hidden = "[masked]"
 type Set struct {
 	mu       sync.RWMutex
 	known    map[string]string // spelling -> replacement
+	values   []string          // as they were added
+	hidden   []string          // those of them that are passwords
 	replacer *strings.Replacer
 }
 
@@ -79,12 +82,28 @@ func (s *Set) add(value, replacement string) {
 	if s.known == nil {
 		s.known = map[string]string{}
 	}
+	if replacement == Hidden {
+		s.hidden = append(s.hidden, value)
+	} else {
+		s.values = append(s.values, value)
+	}
 	for _, spelling := range spellings(value) {
 		if _, met := s.known[spelling]; !met {
 			s.known[spelling] = replacement
 		}
 	}
 	s.replacer = nil
+}
+
+// Values lists the secrets and tokens of the set, and apart from them the
+// passwords. The caller must not change the lists.
+func (s *Set) Values() (values, passwords []string) {
+	if s == nil {
+		return nil, nil
+	}
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return slices.Clip(s.values), slices.Clip(s.hidden)
 }
 
 // spellings lists how a value may appear in HTTP and JSON text.

@@ -47,8 +47,8 @@ func byName(name, value string, data bool) string {
 	switch {
 	case data && ambiguous[n] && !tokenShaped(value):
 		return value
-	case value == "":
-		return value
+	case value == "", value == Hidden, strings.HasPrefix(value, "[masked ") && strings.HasSuffix(value, "]"):
+		return value // masked before
 	case passwords[n]:
 		return Hidden
 	case carriers[n] || tokenShaped(value):

@@ -366,3 +366,24 @@ func (p *Project) Given(name string) (string, bool) {
 	v, ok := p.opt.Set[name]
 	return v, ok
 }
+
+// Journal is how long runs are kept: days, and MiB of them; 0 when the file does
+// not say.
+func (p *Project) Journal() (days, mib float64, err error) {
+	n := p.root.get("journal")
+	for _, f := range []struct {
+		name string
+		into *float64
+	}{{"keep_days", &days}, {"keep_mib", &mib}} {
+		v := n.get(f.name)
+		if v == nil {
+			continue
+		}
+		x, bad := strconv.ParseFloat(v.text, 64)
+		if bad != nil || x <= 0 || x > 1e6 {
+			return 0, 0, fault.New(fault.Settings, "%s must be a number above 0, not %s", f.name, v.text).At(v.where)
+		}
+		*f.into = x
+	}
+	return days, mib, nil
+}

@@ -200,6 +200,11 @@ var callShape = &Shape{Name: "call", Fields: []Field{
 	{Name: "keep", Kind: kindEithers, Of: keepShape, Doc: "name to JSONPath, or to a choice among records: values usable afterwards as ${name}"},
 }}
 
+var journalShape = &Shape{Name: "journal", Fields: []Field{
+	{Name: "keep_days", Kind: kindNumber, Doc: "days after which a run is dropped; 90 when absent"},
+	{Name: "keep_mib", Kind: kindNumber, Doc: "MiB that this project's runs may take, the oldest being dropped; 256 when absent"},
+}}
+
 // fileShape is the whole file.
 var fileShape = &Shape{Name: "courier file", Fields: []Field{
 	{Name: "version", Kind: kindNumber, Doc: "1"},
@@ -210,6 +215,7 @@ var fileShape = &Shape{Name: "courier file", Fields: []Field{
 	{Name: "apis", Kind: kindNamed, Of: apiShape, Doc: "protected APIs"},
 	{Name: "calls", Kind: kindNamed, Of: callShape, Doc: "saved calls"},
 	{Name: "rounds", Kind: kindNamed, Doc: "lists of calls, or mappings with setup, calls and cleanup"},
+	{Name: "journal", Kind: kindMapping, Of: journalShape, Doc: "how long recorded runs are kept"},
 	{Name: "plain_http", Kind: kindList, Doc: "hosts that plain http may be sent to, besides loopback"},
 }}
 

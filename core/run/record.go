@@ -62,16 +62,21 @@ const maxKept = 64 << 10
 
 // Record makes the masked copy. Values in set and credentials by name are
 // replaced; everything else is as it was.
-func (r *Run) Record(set *mask.Set) Record {
-	out := Record{N: r.N, Command: r.Command, Stage: r.Stage, Client: r.Client, Server: r.Server, Grant: r.Grant, Detail: r.Detail, Call: set.Replace(mask.URL(r.Call)),
+func (r *Run) Record(set *mask.Set) Record { return r.record(cover{set: set}) }
+
+// Revealed makes the same without a mask, for somebody who asked for the secrets.
+func (r *Run) Revealed() Record { return r.record(cover{off: true}) }
+
+func (r *Run) record(c cover) Record {
+	out := Record{N: r.N, Command: r.Command, Stage: r.Stage, Client: r.Client, Server: r.Server, Grant: r.Grant, Detail: r.Detail, Call: c.url(r.Call),
 		Started: r.Started.UTC(), Token: r.Token, Legs: make([]LegRecord, 0, len(r.Legs))}
 	for i := range r.Legs {
-		out.Legs = append(out.Legs, r.Legs[i].Record(set))
+		out.Legs = append(out.Legs, r.Legs[i].record(c))
 	}
-	out.Findings = MaskFindings(r.Findings, set)
+	out.Findings = MaskFindings(r.Findings, c.set)
 	if r.Error != nil {
 		e := *r.Error
-		e.Message, e.Description = set.Replace(mask.Loose(e.Message)), set.Replace(mask.Loose(e.Description))
+		e.Message, e.Description = c.loose(e.Message), c.loose(e.Description)
 		out.Error = &e
 	}
 	return out
@@ -96,36 +101,72 @@ func MaskFindings(list []Finding, set *mask.Set) []Finding {
 	return out
 }
 
-// Record makes the masked copy of one leg.
-func (l *Leg) Record(set *mask.Set) LegRecord {
-	out := LegRecord{N: l.N, Name: l.Kind, Inbound: l.Inbound, Method: l.Method, URL: set.Replace(mask.URL(l.URL)),
-		Status: l.Status(), Note: set.Replace(l.Note), At: l.At.UTC(), Ms: float64(l.Took.Microseconds()) / 1000}
-	if x := l.Exchange; x != nil {
-		body := mask.Body
-		if l.Kind == Call {
-			body = mask.Data
-		}
-		out.Request = message(x.Request.Header, x.Request.Body, l.Placed, set, body)
-		if x.Response != nil {
-			out.Response = message(x.Response.Header, x.Response.Body, "", set, body)
-			out.Response.Truncated = out.Response.Truncated || x.Response.Truncated
-		}
-		if x.Failure != nil {
-			f := *x.Failure
-			f.Detail = set.Replace(mask.Loose(f.Detail))
-			out.Failure = &f
-		}
-		out.Timing, out.Peer = &x.Timing, &x.Peer
+// cover masks the parts of a leg, each in its way.
+type cover struct {
+	set *mask.Set
+	off bool
+}
+
+func (c cover) text(s string) string { return c.through(s, nil) }
+
+func (c cover) url(s string) string { return c.through(s, mask.URL) }
+
+func (c cover) loose(s string) string { return c.through(s, mask.Loose) }
+
+func (c cover) through(s string, named func(string) string) string {
+	if c.off {
+		return s
 	}
+	if named != nil {
+		s = named(s)
+	}
+	return c.set.Replace(s)
+}
+
+func (c cover) header(name, value, placed string) string {
+	return c.through(value, func(v string) string { return mask.Header(name, v, placed) })
+}
+
+// body masks a body; of a call's, which is data, less by name.
+func (c cover) body(kind Kind, mediaType, text string) string {
+	return c.through(text, func(s string) string {
+		if kind == Call {
+			return mask.Data(mediaType, s)
+		}
+		return mask.Body(mediaType, s)
+	})
+}
+
+// Record makes the masked copy of one leg.
+func (l *Leg) Record(set *mask.Set) LegRecord { return l.record(cover{set: set}) }
+
+func (l *Leg) record(c cover) LegRecord {
+	out := LegRecord{N: l.N, Name: l.Kind, Inbound: l.Inbound, Method: l.Method, URL: c.url(l.URL),
+		Status: l.Status(), Note: c.text(l.Note), At: l.At.UTC(), Ms: float64(l.Took.Microseconds()) / 1000}
+	x := l.Exchange
+	if x == nil {
+		return out
+	}
+	out.Request = c.message(l.Kind, x.Request.Header, x.Request.Body, l.Placed)
+	if x.Response != nil {
+		out.Response = c.message(l.Kind, x.Response.Header, x.Response.Body, "")
+		out.Response.Truncated = out.Response.Truncated || x.Response.Truncated
+	}
+	if x.Failure != nil {
+		f := *x.Failure
+		f.Detail = c.loose(f.Detail)
+		out.Failure = &f
+	}
+	out.Timing, out.Peer = &x.Timing, &x.Peer
 	return out
 }
 
-func message(h http.Header, body []byte, placed string, set *mask.Set, masked func(mediaType, body string) string) *Message {
+func (c cover) message(kind Kind, h http.Header, body []byte, placed string) *Message {
 	m := &Message{Headers: make(map[string][]string, len(h)), Size: len(body)}
 	for name, values := range h {
 		kept := make([]string, len(values))
 		for i, v := range values {
-			kept[i] = set.Replace(mask.Header(name, v, placed))
+			kept[i] = c.header(name, v, placed)
 		}
 		m.Headers[name] = kept
 	}
@@ -139,7 +180,7 @@ func message(h http.Header, body []byte, placed string, set *mask.Set, masked fu
 		return m
 	}
 	// masked before it is cut, so that no half of a secret is left at the edge
-	text := set.Replace(masked(m.MediaType, string(body)))
+	text := c.body(kind, m.MediaType, string(body))
 	if len(text) > maxKept {
 		cut := maxKept
 		for !utf8.RuneStart(text[cut]) {

@@ -50,7 +50,7 @@ func TestARecordHoldsNoSecret(t *testing.T) {
 
 func TestBodiesAreBoundedAndDescribed(t *testing.T) {
 	body := func(mediaType string, raw []byte) *Message {
-		return message(http.Header{"Content-Type": {mediaType}}, raw, "", nil, mask.Data)
+		return cover{}.message(Call, http.Header{"Content-Type": {mediaType}}, raw, "")
 	}
 	long := body("text/plain; charset=utf-8", []byte(strings.Repeat("tide ", 40<<10)))
 	assert.True(t, long.Truncated)
