@@ -143,6 +143,9 @@ func (b *builder) refusedAPI(p *piece) bool {
 	if s := p.status(); s != 401 && s != 403 {
 		return false
 	}
+	if p.status() == 401 && (p.answerHas("error") || p.answerHas("message") || plainRefusal(p.x.Response)) {
+		return true // a program's answer, not a page, and about who is asking
+	}
 	for _, api := range b.settings.APIs {
 		if base := api.BaseURL.Value; base != "" && strings.HasPrefix(p.x.Request.URL, base) {
 			return true
@@ -162,6 +165,12 @@ func (b *builder) refusedAPI(p *piece) bool {
 		from, err := url.Parse(l.URL)
 		return err == nil && l.Kind == run.Call && wire.SameOrigin(from, p.url)
 	})
+}
+
+// plainRefusal is an answer in plain text that speaks of a token or of who asks.
+func plainRefusal(r *wire.Response) bool {
+	text := strings.ToLower(string(r.Body[:min(len(r.Body), 512)]))
+	return r.MediaType() == "text/plain" && (strings.Contains(text, "token") || strings.Contains(text, "unauthori") || strings.Contains(text, "unauthenticated"))
 }
 
 // bare is a header's value without its scheme.

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 
+	"tidycourier/core/finding"
 	"tidycourier/core/har"
 )
 
@@ -15,7 +16,7 @@ import (
 
 var (
 	maskPattern  = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\[masked(?: ([0-9a-f]{8}))?\]`) })
-	basicPattern = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(?i:basic) \[(.*):(masked-[0-9a-f]+)\]$`) })
+	basicPattern = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(?i:basic) \[(.*):(masked-\w+)\]$`) })
 )
 
 // standIn puts words in place of masks, and says whether there were any.
@@ -28,9 +29,9 @@ func standIn(e *har.Entry) bool {
 		met = true
 		*s = maskPattern().ReplaceAllStringFunc(*s, func(m string) string {
 			if fingerprint := maskPattern().FindStringSubmatch(m)[1]; fingerprint != "" {
-				return "masked-" + fingerprint
+				return finding.MaskedWord + fingerprint
 			}
-			return "masked-0"
+			return finding.MaskedWord + "value"
 		})
 	}
 	swap(&e.Request.URL)

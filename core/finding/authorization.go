@@ -141,7 +141,12 @@ var authorizationRules = []Rule{
 		Meaning: "response_type asks for something the server, or this client's registration, does not have.", Proof: "unsupported_response_type.",
 		Remedy:     []string{"use response_type: code, which is the default"},
 		References: []string{"RFC 6749 4.1.2.1"},
-		Judge:      either(refusedBy(run.Certain, oauth.ErrUnsupportedResponseType), ownPage(oauth.ErrUnsupportedResponseType), responseTypeRefused),
+		Judge: func(e *Evidence) *Match {
+			if e.Person != nil && e.Person.Request != nil && sentParam(e.Person.Request, "response_type") == "" {
+				return nil // there is none to be refused
+			}
+			return either(refusedBy(run.Certain, oauth.ErrUnsupportedResponseType), ownPage(oauth.ErrUnsupportedResponseType), responseTypeRefused, responseTypeUnheard)(e)
+		},
 	},
 	{
 		ID: "scope-wrongly-separated", Title: "The scopes are joined with something else than spaces",
@@ -315,6 +320,26 @@ var responseTypeRefused = refusedRequest(func(e *Evidence, p *Person, leg *run.L
 	}
 	return certain(leg, run.Item{What: "response_type", Where: e.authPlace(), Value: sentParam(p.Request, "response_type")}, answerOf(e, leg))
 })
+
+// responseTypes are what a response type is made of (OAuth 2.0 Multiple Response
+// Type Encoding Practices 3 and 5).
+var responseTypes = []string{"code", "token", "id_token", "none"}
+
+// responseTypeUnheard is a refused request whose response type no standard has.
+func responseTypeUnheard(e *Evidence) *Match {
+	leg := e.last(run.Authorization)
+	if leg == nil || e.Person == nil || e.Person.Request == nil || e.Person.Code() != "" {
+		return nil
+	}
+	sent := sentParam(e.Person.Request, "response_type")
+	if !slices.ContainsFunc(strings.Fields(sent), func(s string) bool { return !slices.Contains(responseTypes, s) }) {
+		return nil
+	}
+	if s := leg.Status(); s < 400 && (e.Person.Response == nil || e.Person.Response.Err == nil) {
+		return nil
+	}
+	return certain(leg, run.Item{What: "response_type", Where: e.authPlace(), Value: sent}, run.Item{What: "known are", Value: strings.Join(responseTypes, ", ") + ", and combinations"})
+}
 
 // wronglySeparated is the same in a token request.
 func wronglySeparated(e *Evidence) *Match {

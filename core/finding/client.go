@@ -138,7 +138,7 @@ var clientRules = []Rule{
 }
 
 func (e *Evidence) secretItem() run.Item {
-	it := run.Item{What: "client secret", Where: "not set", Value: mask.Text(e.Secret)}
+	it := run.Item{What: "client secret", Where: "not set", Value: shown(e.Secret)}
 	if e.Client != nil && e.Client.Secret != nil {
 		it.Where = e.Client.Secret.Where
 		it.Value += " from " + e.Client.Secret.Source()
@@ -227,6 +227,9 @@ var unknownWords = []string{"client id is invalid", "invalid client id", "client
 // namesUnknownClient reports whether the server's words say that the client
 // itself is not known, rather than what it asks for.
 func namesUnknownClient(o *oauth.Error) bool {
+	if o.Code == oauth.ErrInvalidClient && curt(o) && said(o.Description, "not found", "unknown", "does not exist", "no such") {
+		return true
+	}
 	return said(o.Description, unknownWords...) && said(o.Description, "client", "application") && !said(o.Description, "grant type", "redirect", "scope", "for this", "for that", "secret", "signing key", "kid", "jwk", "signature", "public key")
 }
 

@@ -329,10 +329,20 @@ func form(leg *run.Leg) map[string]string {
 // notPasted stands for a value that was sent and is not known.
 const notPasted = "not-pasted"
 
+// MaskedWord begins a word that stands in a record for a value which was masked
+// there; its fingerprint follows.
+const MaskedWord = "masked-"
+
+// unknown reports whether a value that was sent is not known.
+func unknown(v string) bool { return v == notPasted || strings.HasPrefix(v, MaskedWord) }
+
 // shown is a secret value as it may be quoted.
 func shown(v string) string {
 	if v == notPasted {
 		return "not known here"
+	}
+	if fingerprint, masked := strings.CutPrefix(v, MaskedWord); masked {
+		return "[masked " + fingerprint + "]"
 	}
 	return mask.Text(v)
 }

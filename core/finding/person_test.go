@@ -164,6 +164,7 @@ var personCases = []ruleCase{
 	{"empty-secret-sent", run.Certain, healthyToken, []edit{refusal(401, "invalid_client", ""), sent("scope", "client_secret=&scope")}, []edit{refusal(401, "invalid_client", "")}},
 	{"missing-grant-type", run.Certain, healthyToken, []edit{refusal(400, "invalid_request", ""), sent("grant_type=client_credentials", "grant_type=")}, []edit{refusal(400, "invalid_request", "")}},
 	{"username-missing", run.Certain, withPass, []edit{refusal(400, "invalid_request", ""), sent("username=keeper", "username=")}, []edit{refusal(400, "invalid_request", "")}},
+	{"refresh-token-missing", run.Certain, refreshing, []edit{refusal(400, "invalid_request", ""), sent("refresh_token=", "nothing=")}, []edit{refusal(400, "invalid_request", "")}},
 	{"value-in-wrong-parameter", run.Likely, healthyCode, []edit{grantNo, sent("abc-1234", jwt(`{"sub":"x"}`)), func(e *Evidence) { e.Person = nil }}, []edit{grantNo}},
 	{"value-in-wrong-parameter", run.Certain, refreshing, []edit{grantNo, spentBefore("code")}, []edit{grantNo}},
 	{"value-double-encoded", run.Certain, healthyToken, []edit{refusal(400, "invalid_scope", ""), sent("gauges.read", "gauges%252Eread")}, []edit{refusal(400, "invalid_scope", "")}},

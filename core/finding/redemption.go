@@ -23,7 +23,7 @@ var redemptionRules = []Rule{
 			if m := e.spentOrSaid(leg, o, "code", f["code"], "already", "used before", "been used", "redeemed", "consumed", "reuse", "replay", "more than once"); m != nil {
 				return m
 			}
-			if o.Code != oauth.ErrInvalidRequest && f["code"] != "" && o.Description == "" {
+			if f["code"] != "" && o.Description == "" {
 				return &Match{Leg: leg.N, Certainty: run.Possible, Items: []run.Item{{What: "code", Where: legPlace(leg), Value: shown(f["code"])}, e.answerItem(leg, o)}}
 			}
 			return nil
@@ -41,7 +41,7 @@ var redemptionRules = []Rule{
 				items = append(items, run.Item{What: "from the code's arrival to its exchange", Where: legPlace(leg), Value: age.Round(time.Second).String()})
 			}
 			switch {
-			case o.Code == oauth.ErrInvalidRequest && !said(o.Description, "code", "expired"):
+			case o.Code == oauth.ErrInvalidRequest && o.Description != "" && !said(o.Description, "code", "expired"):
 				return nil
 			case said(o.Description, "expired", "too old", "timed out", "lifetime") && !said(o.Description, "secret", "session", "assertion"):
 				return &Match{Leg: leg.N, Certainty: run.Likely, Items: items}
@@ -107,7 +107,7 @@ var redemptionRules = []Rule{
 		Remedy:     []string{"remove code_verifier from parameters, or use PKCE in both legs: remove code_challenge_method: none"},
 		References: []string{"RFC 9700 2.1.1"},
 		Judge: redemption(func(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
-			if f["code_verifier"] == "" || e.Person == nil || e.Person.Request == nil || e.Person.Request.State == "" && !e.Foreign || e.Person.Unasked || e.Person.Request.CodeChallenge != "" {
+			if f["code_verifier"] == "" || e.Person == nil || e.Person.Request == nil || e.Person.Request.State == "" && !e.Foreign || e.Person.Unasked || e.Person.Request.CodeChallenge != "" || e.redeemedByAnother(f, leg) {
 				return nil
 			}
 			return certain(leg, run.Item{What: "code_challenge", Where: e.authPlace(), Value: "not sent"}, run.Item{What: "code_verifier", Where: legPlace(leg), Value: "sent"}, e.answerItem(leg, o))
@@ -128,7 +128,7 @@ var redemptionRules = []Rule{
 		References: []string{"RFC 6749 4.1.3"},
 		Judge: redemption(func(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
 			sent := sentClientID(leg, f)
-			if p := e.Person; p != nil && p.Request != nil && p.Request.ClientID != "" && sent != "" && p.Request.ClientID != sent && p.Code() == f["code"] {
+			if p := e.Person; e.redeemedByAnother(f, leg) {
 				return certain(leg, append(pair("asked for the code", e.authPlace(), p.Request.ClientID, "redeems it", legPlace(leg), sent), e.answerItem(leg, o))...)
 			}
 			if !said(o.Description, otherClientWords...) {
@@ -264,7 +264,7 @@ func verifierMismatch(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.E
 	if v == "" {
 		return nil
 	}
-	if p := e.Person; p != nil && p.Request != nil && p.Request.CodeChallenge != "" {
+	if p := e.Person; p != nil && p.Request != nil && p.Request.CodeChallenge != "" && !unknown(v) {
 		challenge, method := sentChallenge(p.Request)
 		if made := oauth.Challenge(method, v); made != challenge {
 			return certain(leg, append(pair("challenge sent", e.authPlace(), challenge, "made from the verifier", legPlace(leg), made), e.answerItem(leg, o))...)
@@ -309,12 +309,12 @@ var codeNotSent = redemption(func(e *Evidence, f map[string]string, leg *run.Leg
 // codeNotKnown is a code that looks whole, came as it was sent, and is refused
 // all the same: by the server's words, or since nothing else fits.
 func (e *Evidence) codeNotKnown(code string, leg *run.Leg, o *oauth.Error) *Match {
-	if code == "" || o.Code == oauth.ErrInvalidRequest && !said(o.Description, "code") || e.Spent != nil && e.Spent("code", mask.Fingerprint(code)) != nil {
+	if code == "" || o.Code == oauth.ErrInvalidRequest && o.Description != "" && !said(o.Description, "code") || e.Spent != nil && e.Spent("code", mask.Fingerprint(code)) != nil {
 		return nil
 	}
 	m := &Match{Leg: leg.N, Certainty: run.Possible, Items: []run.Item{{What: "code", Where: legPlace(leg), Value: shown(code)}, e.answerItem(leg, o)}}
 	known := e.Person != nil && e.Person.Code() == code && !e.Person.Unasked
-	about := said(o.Description, "code", "grant") && !said(o.Description, "verifier", "challenge", "pkce", "redirect", "expired", "already", "client", "grant type")
+	about := curt(o) || said(o.Description, "code", "grant") && !said(o.Description, "verifier", "challenge", "pkce", "redirect", "expired", "already", "client", "grant type")
 	switch {
 	case known && e.Foreign:
 		return m // it is the one that arrived, so its text is whole
@@ -369,4 +369,11 @@ func (e *Evidence) landingPlace() string {
 		return legPlace(l)
 	}
 	return "leg 2"
+}
+
+// redeemedByAnother reports that another client asked for the code than the one
+// that sends it.
+func (e *Evidence) redeemedByAnother(f map[string]string, leg *run.Leg) bool {
+	p, sent := e.Person, sentClientID(leg, f)
+	return p != nil && p.Request != nil && p.Request.ClientID != "" && sent != "" && p.Request.ClientID != sent && p.Code() == f["code"]
 }

@@ -153,6 +153,7 @@ var (
 	spaces      = lazy(`\s+`)
 	examples    = lazy(`(?i)[(\[](e\.?g\.?|for example|such as|i\.e\.)[^)\]]*[)\]]`)
 	sentences   = lazy(`[.;!?](\s+|$)|\n|\s[-–—|]\s`)
+	advice      = lazy(`(?i)^(please )?(make sure|ensure|be sure|check|verify that|try)\b`)
 	words       = lazy(`[\p{L}\p{N}]+`)
 	camel       = lazy(`([a-z])([A-Z])`)
 )
@@ -253,18 +254,25 @@ func undecided(sentence string) bool {
 }
 
 // telling is what of a server's words tells more than its code: without
-// examples in brackets, without the RFC's own sentences, and without those that
-// leave several causes open.
+// examples in brackets, without the RFC's own sentences, without those that leave
+// several causes open, and without general advice.
 func telling(text string) string {
-	var out []string
+	var out, counsel []string
 	for _, s := range splitSentences(text) {
 		if copied(s) {
 			continue
 		}
 		s = strings.TrimSpace(examples().ReplaceAllString(s, ""))
-		if s != "" && !copied(s) && !undecided(s) {
+		switch {
+		case s == "" || copied(s) || undecided(s):
+		case advice().MatchString(s):
+			counsel = append(counsel, s)
+		default:
 			out = append(out, s)
 		}
+	}
+	if len(out) == 0 && len(counsel) == 1 {
+		return counsel[0] // said by itself it points somewhere
 	}
 	return strings.Join(out, ". ")
 }
@@ -279,6 +287,12 @@ func splitSentences(text string) []string {
 		}
 	}
 	return out
+}
+
+// curt reports words so few that they can only be about what the code is about.
+func curt(o *oauth.Error) bool {
+	n := len(words().FindAllString(plainWords(o.Description), 4))
+	return n > 0 && n < 4
 }
 
 // reply is rawReply made fit for rules: Code is one of codes, or "" when none

@@ -134,6 +134,18 @@ var requestRules = []Rule{
 		}),
 	},
 	{
+		ID: "refresh-token-missing", Title: "The refresh request lacks its refresh token",
+		Meaning: "grant_type says refresh_token, and the parameter of that name is not there or empty: there was none to spend, or it was lost on its way.", Proof: "The parameter is not in the body.",
+		Remedy:     []string{"sign in again, and keep the refresh token that comes: tidy-courier obtain CLIENT", "look at parameters for one that empties it"},
+		References: []string{"RFC 6749 6"},
+		Judge: refused(func(_ *Evidence, f map[string]string, leg *run.Leg) *Match {
+			if f["grant_type"] != oauth.GrantRefresh || f["refresh_token"] != "" {
+				return nil
+			}
+			return certain(leg, run.Item{What: "refresh_token", Where: legPlace(leg), Value: "not sent"})
+		}),
+	},
+	{
 		ID: "value-in-wrong-parameter", Title: "A value stands in the parameter of another",
 		Meaning: "A token stands where a code is due, or a code where a refresh token is due.", Proof: "The form of the value, or that this project sent or received it as something else.",
 		Remedy:     []string{"look at where the value comes from; obtain CLIENT without --code begins anew"},
