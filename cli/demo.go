@@ -80,7 +80,7 @@ func (a *app) demo(ctx context.Context, keep string, pause bool) error {
 	}
 	ctx, stop := context.WithCancel(ctx)
 	served := make(chan error, 1)
-	go func() { served <- serve(ctx, s, l) }()
+	go func() { served <- serve(ctx, s.Handler(), l) }()
 	defer func() { stop(); <-served }()
 	if err := a.writeStandinProject(s, home, nil); err != nil {
 		return err

@@ -145,11 +145,21 @@ func (a *app) explainHAR(ctx context.Context, f explainFlags) error {
 	if err != nil {
 		return err
 	}
+	b, info, err := a.readHAR(f.har, s)
+	if err != nil {
+		return err
+	}
+	source := fmt.Sprintf("%s: %d of %d entries belong to OAuth or its calls", f.har, len(b.Legs), info.Entries)
+	return a.explained(b, source, f)
+}
+
+// readHAR finds the legs in a file, or in standard input for -.
+func (a *app) readHAR(path string, s exhibit.Settings) (*exhibit.Bundle, *har.Info, error) {
 	in := a.In
-	if f.har != "-" {
-		file, err := os.Open(a.path(f.har))
+	if path != "-" {
+		file, err := os.Open(a.path(path))
 		if err != nil {
-			return fault.Wrap(fault.Usage, err, "the record cannot be opened").At(f.har)
+			return nil, nil, fault.Wrap(fault.Usage, err, "the record cannot be opened").At(path)
 		}
 		defer file.Close()
 		in = file
@@ -157,13 +167,12 @@ func (a *app) explainHAR(ctx context.Context, f explainFlags) error {
 	b, info, err := exhibit.ReadHAR(bufio.NewReaderSize(in, 1<<18), s)
 	var bad *har.Error
 	if errors.As(err, &bad) {
-		return fault.Wrap(fault.Usage, bad.Err, "this is not HAR 1.2").At(fmt.Sprintf("%s:%d", f.har, bad.Line)).Hint("export the record as HAR once more; a browser does so from its network view")
+		return nil, nil, fault.Wrap(fault.Usage, bad.Err, "this is not HAR 1.2").At(fmt.Sprintf("%s:%d", path, bad.Line)).Hint("export the record as HAR once more; a browser does so from its network view")
 	}
 	if err != nil {
-		return fault.Wrap(fault.Usage, err, "the record cannot be read").At(f.har)
+		return nil, nil, fault.Wrap(fault.Usage, err, "the record cannot be read").At(path)
 	}
-	source := fmt.Sprintf("%s: %d of %d entries belong to OAuth or its calls", f.har, len(b.Legs), info.Entries)
-	return a.explained(b, source, f)
+	return b, info, nil
 }
 
 func (a *app) explainPasted(ctx context.Context, f explainFlags) error {

@@ -32,6 +32,7 @@ type standinFlags struct {
 	faults          []string
 	tls             bool
 	rotate          time.Duration
+	replay          string
 }
 
 func (a *app) standinCommand() *cobra.Command {
@@ -41,11 +42,20 @@ func (a *app) standinCommand() *cobra.Command {
 		Long: `Serves the Northmark Tide Office, a small made-up provider: an authorization
 server and an API of tide gauges, on loopback. --project DIR writes a courier file
 and a .env for this very server. --fault switches on what real providers do wrong:
-` + wrapNames(standin.FaultNames()),
+` + wrapNames(standin.FaultNames()) + `.
+
+--replay FILE serves a record (HAR 1.2) in place of the Tide Office: it answers as
+the recorded provider did, so that a failure seen once can be had again offline. A
+request is matched by its leg and parameters; one that was not recorded is answered
+501 with what differs. Addresses of the record lead here.`,
 		Example: `  tidy-courier standin --project tides
-  tidy-courier standin --listen 127.0.0.1:0 --json --fault token-html`,
+  tidy-courier standin --listen 127.0.0.1:0 --json --fault token-html
+  tidy-courier standin --replay recorded.har --listen 127.0.0.1:8655`,
 		Args: takes(0, 0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if f.replay != "" {
+				return a.replay(cmd, &f)
+			}
 			s, l, ca, err := a.openStandin(&f)
 			if err != nil {
 				return err
@@ -62,7 +72,7 @@ and a .env for this very server. --fault switches on what real providers do wron
 			if f.rotate > 0 {
 				go rotate(cmd.Context(), s, f.rotate)
 			}
-			return serve(cmd.Context(), s, l)
+			return serve(cmd.Context(), s.Handler(), l)
 		},
 	}
 	fl := cmd.Flags()
@@ -73,6 +83,7 @@ and a .env for this very server. --fault switches on what real providers do wron
 	fl.StringVar(&f.asUser, "as-user", "pilot", "with --approve auto: the `account` that signs in")
 	_ = cmd.RegisterFlagCompletionFunc("approve", cobra.FixedCompletions(approvals, cobra.ShellCompDirectiveNoFileComp)) // the flag is there
 	fl.DurationVar(&f.rotate, "rotate-keys", 0, "new signing keys each time this long has passed, as 10m; the ones before them stay one turn more")
+	fl.StringVar(&f.replay, "replay", "", "answer as the provider recorded in this `file` did (HAR 1.2)")
 	fl.BoolVar(&f.tls, "tls", false, "serve https, with an authority of its own")
 	_ = cmd.RegisterFlagCompletionFunc("fault", cobra.FixedCompletions(standin.FaultNames(), cobra.ShellCompDirectiveNoFileComp)) // the flag is there
 	return cmd
@@ -118,16 +129,9 @@ func (a *app) openStandin(f *standinFlags) (*standin.Server, net.Listener, []byt
 	if !slices.Contains(approvals, f.approve) {
 		return nil, nil, nil, fault.New(fault.Usage, "%q is not one of %s", f.approve, strings.Join(approvals, ", ")).At("--approve")
 	}
-	host, _, err := net.SplitHostPort(f.listen)
+	l, host, err := listenAt(f.listen)
 	if err != nil {
-		return nil, nil, nil, fault.New(fault.Usage, "%q is not host:port", f.listen).At("--listen").Hint("as in --listen 127.0.0.1:8650, or port 0 for any")
-	}
-	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, nil, nil, fault.New(fault.Usage, "the stand-in serves on loopback only, not on %q", host).At("--listen").Hint("use 127.0.0.1, [::1] or localhost")
-	}
-	l, err := net.Listen("tcp", f.listen)
-	if err != nil {
-		return nil, nil, nil, fault.Wrap(fault.Usage, err, "the stand-in cannot listen").At("--listen").Hint("take another port, or --listen 127.0.0.1:0 for any")
+		return nil, nil, nil, err
 	}
 	issuer := "http://" + l.Addr().String()
 	var ca []byte
@@ -149,6 +153,22 @@ func (a *app) openStandin(f *standinFlags) (*standin.Server, net.Listener, []byt
 		return nil, nil, nil, fault.New(fault.Usage, "%s", err.Error())
 	}
 	return s, l, ca, nil
+}
+
+// listenAt listens on loopback, and nowhere else.
+func listenAt(address string) (net.Listener, string, error) {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, "", fault.New(fault.Usage, "%q is not host:port", address).At("--listen").Hint("as in --listen 127.0.0.1:8650, or port 0 for any")
+	}
+	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return nil, "", fault.New(fault.Usage, "the stand-in serves on loopback only, not on %q", host).At("--listen").Hint("use 127.0.0.1, [::1] or localhost")
+	}
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, "", fault.Wrap(fault.Usage, err, "the stand-in cannot listen").At("--listen").Hint("take another port, or --listen 127.0.0.1:0 for any")
+	}
+	return l, host, nil
 }
 
 // hostLine is all that differs between two runs of the stand-in.
@@ -204,8 +224,8 @@ func (a *app) announce(s *standin.Server, f *standinFlags, ca []byte) error {
 }
 
 // serve serves until the context ends.
-func serve(ctx context.Context, s *standin.Server, l net.Listener) error {
-	srv := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second}
+func serve(ctx context.Context, h http.Handler, l net.Listener) error {
+	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
 	done := make(chan error, 1)
 	go func() { done <- srv.Serve(l) }()
 	select {

@@ -1,6 +1,7 @@
 package show
 
 import (
+	"fmt"
 	"strings"
 
 	"tidycourier/standin"
@@ -26,4 +27,16 @@ func (p *Pen) Standin(issuer, api string, clients []standin.Client, users []stan
 		rows = append(rows, []string{u.Name, u.Password})
 	}
 	p.table("   ", rows)
+}
+
+// Replay draws what a record is served as.
+func (p *Pen) Replay(answers int, origins [][2]string) {
+	p.line(p.strong("a recorded provider"), "   ", p.faint(fmt.Sprintf("%d answers", answers)))
+	recorded := 0
+	for _, o := range origins {
+		recorded = max(recorded, width(o[0]))
+	}
+	for _, o := range origins {
+		p.line("   ", p.accent(pad(Safe(o[0]), recorded)), "  is at  ", o[1])
+	}
 }
