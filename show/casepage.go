@@ -156,7 +156,7 @@ func caseFindings(b *strings.Builder, r *run.Record) {
 func findingBody(b *strings.Builder, f run.Finding) {
 	b.WriteString("<dl>")
 	for _, it := range f.Evidence {
-		fmt.Fprintf(b, `<dt>%s</dt><dd>%s <span class="soft">%s</span></dd>`, esc(it.What), esc(it.Value), esc(it.Where))
+		fmt.Fprintf(b, `<dt>%s</dt><dd>%s <span class="soft">%s</span></dd>`, esc(it.What), esc(Exact(it.Value)), esc(it.Where))
 	}
 	b.WriteString("</dl><ul>")
 	for _, r := range f.Remedy {

@@ -61,7 +61,7 @@ func oneLine(text string) string {
 
 func (s *script) leg(b *strings.Builder, l *run.Leg) {
 	fmt.Fprintf(b, "\n# leg %d: %s\n", l.N, l.Kind)
-	if l.Exchange == nil {
+	if l.Exchange == nil || l.Inbound || l.Kind == run.Authorization {
 		fmt.Fprintf(b, "# %s %s\n", l.Method, oneLine(s.set.Replace(mask.URL(l.URL))))
 		if l.Inbound {
 			b.WriteString("# came to the redirect URI\n")

@@ -175,7 +175,7 @@ func Read(r io.Reader, each func(n int, e *Entry) error) (*Info, error) {
 		offset := d.dec.InputOffset()
 		var syntax *json.SyntaxError
 		if errors.As(err, &syntax) {
-			offset = max(offset, 0)
+			offset = max(offset, syntax.Offset-1) // of the first byte that does not fit
 		}
 		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 			err = errors.New("the document breaks off")
