@@ -110,8 +110,14 @@ func TestNoSecretIsEverWritten(t *testing.T) {
 		{"compare", "pilot-desk"}, {"compare", "relay", "kiosk", "--all"}, {"introspect", "kiosk"}, {"introspect", "relay", "--which", "refresh"},
 		{"userinfo", "pilot-desk"}, {"userinfo", "harbour-portal"}, {"userinfo", "nightly-forecast"}, {"logout", "pilot-desk"}, {"logout", "pilot-desk", "--open"}, {"revoke", "kiosk"}, {"revoke", "archive"},
 		{"round", "watch"}, {"round", "watch", "--keep-going", "--jobs", "3"}, {"drill", "notices"}, {"drill", "stations"}, {"drill", "latest-levels"},
-		{"journal", "list"}, {"journal", "show"}, {"journal", "show", "--full"}, {"journal", "show", "3", "--full"}, {"journal", "show", "7", "--full"}, {"nonsense"},
+		{"journal", "list"}, {"journal", "show"}, {"journal", "show", "--full"}, {"journal", "show", "3", "--full"}, {"journal", "show", "7", "--full"},
+		{"journal", "export", "1", "--har"}, {"journal", "export", "7", "--sh"}, {"journal", "export", "--case", "-"}, {"journal", "export", "2", "--case", "-"},
+		{"explain"}, {"explain", "3"}, {"explain", "-"}, {"explain", "--har", "all.har"}, {"explain", "--har", "all.har", "--client", "nightly-forecast"}, {"nonsense"},
 	}
+	c.run("obtain", "nightly-forecast")
+	c.run("obtain", "pilot-desk", "--redirect-uri", "http://127.0.0.1:0/landing", "--browser", "browse")
+	out, status := c.run("journal", "export", "--har", "--reveal", "--save", "all.har")
+	require.Zero(t, status, out)
 	for _, mode := range [][]string{nil, {"--json"}, {"--verbose"}, {"--quiet"}} {
 		for _, cmd := range commands {
 			c.run(append(append([]string{}, cmd...), mode...)...)
@@ -140,7 +146,7 @@ func TestNoSecretIsEverWritten(t *testing.T) {
 	require.NoError(t, err)
 
 	// the net itself holds water: what is asked for by name does come out
-	out, status := c.run("pouch", "take", "nightly-forecast")
+	out, status = c.run("pouch", "take", "nightly-forecast")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "eyJ")
 	out, _ = c.run("obtain", "nightly-forecast", "--reveal", "--json")

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -63,7 +64,12 @@ func program(ts *testscript.TestScript) string {
 func isFile(path string) bool { info, err := os.Stat(path); return err == nil && !info.IsDir() }
 
 func startStandin(ts *testscript.TestScript, _ bool, args []string) {
-	cmd := exec.Command(program(ts), append([]string{"standin", "--json", "--listen", "127.0.0.1:0", "--project", ts.MkAbs(".")}, args...)...)
+	base := []string{"standin", "--json", "--listen", "127.0.0.1:0"}
+	if !slices.Contains(args, "--replay") {
+		base = append(base, "--project", ts.MkAbs("."))
+	}
+	cmd := exec.Command(program(ts), append(base, args...)...)
+	cmd.Dir = ts.MkAbs(".")
 	cmd.Env = append(os.Environ(), "HOME="+ts.Getenv("WORK"))
 	out, err := cmd.StdoutPipe()
 	ts.Check(err)
@@ -76,8 +82,14 @@ func startStandin(ts *testscript.TestScript, _ bool, args []string) {
 	})
 	line, err := bufio.NewReader(out).ReadString('\n')
 	ts.Check(err)
-	var ready struct{ Issuer string }
+	var ready struct {
+		Issuer  string
+		Servers []struct{ Served string }
+	}
 	ts.Check(json.Unmarshal([]byte(line), &ready))
+	if len(ready.Servers) > 0 {
+		ready.Issuer = ready.Servers[0].Served
+	}
 	ts.Setenv("HOST", ready.Issuer)
 }
 

@@ -20,16 +20,15 @@ func (a *app) replay(cmd *cobra.Command, f *standinFlags) error {
 	if err != nil {
 		return err
 	}
+	if len(b.Legs) == 0 {
+		return fault.New(fault.Usage, "the record holds nothing that belongs to OAuth or its calls").At(f.replay)
+	}
 	l, _, err := listenAt(f.listen)
 	if err != nil {
 		return err
 	}
 	base := "http://" + l.Addr().String()
 	p := standin.NewReplay(b, base, func(format string, args ...any) { a.say("    "+format, safely(args)...) })
-	if p.Len() == 0 {
-		_ = l.Close()
-		return fault.New(fault.Usage, "the record holds nothing that belongs to OAuth or its calls").At(f.replay)
-	}
 	if a.g.json {
 		servers := []map[string]string{}
 		for _, o := range p.Origins() {
