@@ -87,6 +87,14 @@ type Evidence struct {
 	AnswerOnly bool
 	// Spent looks up when a code or refresh token (by fingerprint) was sent before.
 	Spent func(kind, fingerprint string) *Spent
+
+	refused *refusedLeg // while Judge runs: what refusal found
+}
+
+// refusedLeg is what refusal found.
+type refusedLeg struct {
+	leg *run.Leg
+	o   *oauth.Error
 }
 
 // Spent is an earlier use of a single-use credential.
@@ -127,6 +135,9 @@ func Judge(e *Evidence) []run.Finding {
 	if e.Provoked {
 		return []run.Finding{}
 	}
+	leg, o := e.refusal()
+	e.refused = &refusedLeg{leg, o}
+	defer func() { e.refused = nil }()
 	var out []run.Finding
 	for i := range catalogue {
 		r := &catalogue[i]
@@ -231,6 +242,9 @@ func (e *Evidence) last(kind run.Kind) *run.Leg {
 // refusal reads the token endpoint's answer when it was not a success: as an
 // error in the form rules read, or nil with its leg when nothing was said.
 func (e *Evidence) refusal() (*run.Leg, *oauth.Error) {
+	if r := e.refused; r != nil {
+		return r.leg, r.o
+	}
 	leg := e.last(run.Token)
 	if leg == nil {
 		leg = e.last(run.Device)
