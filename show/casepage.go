@@ -217,7 +217,7 @@ func caseMessage(b *strings.Builder, name string, m *run.Message) {
 		}
 	}
 	if m.Body != "" {
-		fmt.Fprintf(b, "\n%s", escText(m.Body))
+		fmt.Fprintf(b, "\n%s", escText(laidOut(m)))
 	}
 	b.WriteString("</pre>")
 	if m.Truncated {

@@ -94,6 +94,9 @@ func shortURL(l run.LegRecord) string {
 	if p, err := url.PathUnescape(path); err == nil {
 		path = p
 	}
+	if l.URL == "" {
+		return "(not known here)"
+	}
 	if l.Inbound || path == "" || path == "/" {
 		return u.Host + path
 	}

@@ -227,6 +227,19 @@ func (p *Pen) RunLine(r *run.Record) {
 	p.line(p.faint(fmt.Sprintf("run %d   %s   %s ago", r.N, r.Started.Local().Format("2006-01-02 15:04:05"), Duration(p.Now().Sub(r.Started).Round(time.Second)))))
 }
 
+// laidOut is a body with JSON indented and a form's parameters on lines of their
+// own; anything else as it is.
+func laidOut(m *run.Message) string {
+	if m.MediaType == "application/x-www-form-urlencoded" {
+		return strings.ReplaceAll(m.Body, "&", "\n&")
+	}
+	var laid bytes.Buffer
+	if json.Indent(&laid, []byte(m.Body), "", "  ") == nil {
+		return laid.String()
+	}
+	return m.Body
+}
+
 func (p *Pen) message(arrow, first string, m *run.Message) {
 	p.line("   ", p.accent(arrow), " ", Safe(first))
 	if m == nil {
@@ -244,12 +257,7 @@ func (p *Pen) message(arrow, first string, m *run.Message) {
 	}
 	if m.Body != "" {
 		p.line()
-		body := m.Body
-		var laid bytes.Buffer
-		if json.Indent(&laid, []byte(body), "", "  ") == nil {
-			body = laid.String()
-		}
-		for _, l := range strings.Split(strings.TrimRight(body, "\n"), "\n") {
+		for _, l := range strings.Split(strings.TrimRight(laidOut(m), "\n"), "\n") {
 			p.line("     ", p.jsonLine(SafeText(l)))
 		}
 	}

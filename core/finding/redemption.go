@@ -245,7 +245,7 @@ func garbledCode(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error)
 func redirectMismatch(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
 	sent := f["redirect_uri"]
 	if p := e.Person; p != nil && p.Request != nil && p.Request.RedirectURI != "" && sent != "" && p.Request.RedirectURI != sent && (p.Request.State != "" || e.Foreign) {
-		return certain(leg, append(pair("authorization request", e.authPlace(), p.Request.RedirectURI, "token request", legPlace(leg), sent), e.answerItem(leg, o))...)
+		return certain(leg, append(pair("authorization request", e.authPlace(), p.Request.RedirectURI, "token request", e.paramPlace("token", "redirect_uri", leg), sent), e.answerItem(leg, o))...)
 	}
 	if sent != "" && e.Foreign && e.Client != nil && e.Client.RedirectURI.Value != "" && e.Client.RedirectURI.Value != sent && !loopbackPort(e.Client.RedirectURI.Value, sent) && (e.Person == nil || e.Person.Request.RedirectURI == "") {
 		return certain(leg, append(pair("in the settings", e.Client.RedirectURI.Where, e.Client.RedirectURI.Value, "token request", legPlace(leg), sent), e.answerItem(leg, o))...)
@@ -376,4 +376,16 @@ func (e *Evidence) landingPlace() string {
 func (e *Evidence) redeemedByAnother(f map[string]string, leg *run.Leg) bool {
 	p, sent := e.Person, sentClientID(leg, f)
 	return p != nil && p.Request != nil && p.Request.ClientID != "" && sent != "" && p.Request.ClientID != sent && p.Code() == f["code"]
+}
+
+// paramPlace is where the settings say a request parameter, or else its leg.
+func (e *Evidence) paramPlace(part, name string, leg *run.Leg) string {
+	if e.Client != nil && !e.Foreign {
+		for _, p := range e.Client.Parameters[part] {
+			if p.Name == name {
+				return p.Where
+			}
+		}
+	}
+	return legPlace(leg)
 }

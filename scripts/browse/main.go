@@ -4,7 +4,7 @@
 //
 //	tidy-courier obtain pilot-desk --browser browse
 //
-// REFUSE=1 refuses; PAGES names the folder for consent.png and landing.png.
+// REFUSE=1 refuses; PAGES names the folder for pictures of the pages.
 package main
 
 import (
