@@ -148,7 +148,7 @@ func recordedRun(i int) *run.Run {
 	at := time.Now()
 	header := headerOf(`Content-Type: application/json`, `Date: Tue, 31 Mar 2026 12:00:00 GMT`)
 	return &run.Run{Project: "p", Command: "call", Client: "job", Started: at, Legs: []run.Leg{{N: 1, Kind: run.Call, Method: "GET", URL: fmt.Sprintf("https://h/api/stations?n=%d", i), At: at, Took: time.Millisecond,
-		Exchange: &wire.Exchange{Request: wire.Request{Header: headerOf("Authorization: Bearer " + strings.Repeat("token-of-the-office.", 30), "Accept: application/json")},
+		Exchange: &wire.Exchange{Request: wire.Request{Header: headerOf("Authorization: Bearer "+strings.Repeat("token-of-the-office.", 30), "Accept: application/json")},
 			Response: &wire.Response{Status: 200, Header: header, Body: bytes.Repeat([]byte(`{"station":"skarvik-quay","level_m":1.347},`), 20)}, Timing: wire.Timing{Total: time.Millisecond}}}}}
 }
 

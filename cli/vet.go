@@ -10,6 +10,7 @@ import (
 
 func (a *app) vetCommand() *cobra.Command {
 	var offline, least bool
+	var ff *fieldFlags
 	cmd := &cobra.Command{
 		Use: "vet [CLIENT]", Short: "Check everything that can be checked before any grant",
 		Long: `Checks the courier file's clients, or one: placeholders, the secret and its end, the
@@ -20,10 +21,11 @@ settings, its key set, certificate and clock. Nothing is spent.
 that no call needed, and which calls passed without the scope they declare.`,
 		Example: `  tidy-courier vet
   tidy-courier vet pilot-desk --offline
+  tidy-courier vet --issuer http://127.0.0.1:8650 --client-id pilot-desk --grant authorization_code
   tidy-courier round watch && tidy-courier vet --least`,
 		Args: takes(0, 1, "one client at most"), ValidArgsFunction: a.complete("clients"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			p, e, err := a.opened()
+			p, e, args, err := a.vetted(args, ff)
 			if err != nil {
 				return err
 			}
@@ -52,9 +54,24 @@ that no call needed, and which calls passed without the scope they declare.`,
 			return nil
 		},
 	}
+	ff = addFieldFlags(cmd)
 	cmd.Flags().BoolVar(&offline, "offline", false, "only what needs no network")
 	cmd.Flags().BoolVar(&least, "least", false, "which scope the rounds did not need")
 	return cmd
+}
+
+// vetted is what is to be checked: the courier file, or what flags say.
+func (a *app) vetted(args []string, ff *fieldFlags) (*project.Project, *flow.Engine, []string, error) {
+	if !ff.any() {
+		p, e, err := a.opened()
+		return p, e, args, err
+	}
+	p, name, err := a.obtainProject(args, ff)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	e, err := a.engine(p)
+	return p, e, []string{name}, err
 }
 
 func (a *app) vet(cmd *cobra.Command, p *project.Project, e *flow.Engine, args []string, offline bool) ([]flow.Checked, error) {

@@ -42,6 +42,9 @@ var uuidPattern = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^[0-9a-fA-F]{8}-([0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}$`)
 })
 
+// LikeUUID reports whether a text has the form of a UUID (RFC 9562 4).
+func LikeUUID(s string) bool { return uuidPattern().MatchString(s) }
+
 func secretIsID(e *Evidence) *Match {
 	leg, o := e.aboutTheClient()
 	if leg == nil {
@@ -55,7 +58,7 @@ func secretIsID(e *Evidence) *Match {
 	switch {
 	case e.Secret == id:
 		it.Value += ", is the client id itself"
-	case uuidPattern().MatchString(e.Secret):
+	case LikeUUID(e.Secret):
 		it.Value += ", has the form of a UUID"
 	default:
 		return nil

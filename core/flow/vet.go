@@ -4,19 +4,16 @@ import (
 	"context"
 	"fmt"
 	"net"
-	"net/http"
 	"net/url"
 	"slices"
 	"strings"
 	"time"
 
 	"tidycourier/core/fault"
-	"tidycourier/core/journal"
+	"tidycourier/core/finding"
 	"tidycourier/core/mask"
 	"tidycourier/core/oauth"
 	"tidycourier/core/project"
-	"tidycourier/core/run"
-	"tidycourier/core/token"
 	"tidycourier/core/wire"
 )
 
@@ -77,6 +74,7 @@ func (s *Session) Vet(ctx context.Context, name string, offline bool) []Checked 
 	}
 	v.secret(ctx, c)
 	v.redirect(c)
+	v.grant(c)
 	if offline {
 		v.add(VetSkipped, "metadata", "", "", "not asked for (--offline)")
 		return v.out
@@ -91,6 +89,9 @@ func (v *vetting) secret(ctx context.Context, c *project.Client) {
 	switch {
 	case c.Secret == nil && method != "" && method != oauth.NoAuth:
 		v.add(VetFail, "secret", "confidential-client-without-secret", c.Where, "%s needs a client_secret, and there is none", method)
+		return
+	case c.Secret == nil && c.Grant.Value == oauth.GrantClientCredentials:
+		v.add(VetFail, "secret", "confidential-client-without-secret", c.Where, "client_credentials is for clients that can prove who they are (RFC 6749 4.4), and there is no client_secret")
 		return
 	case c.Secret == nil:
 		v.add(VetPass, "secret", "", "", "a public client: none needed")
@@ -112,6 +113,10 @@ func (v *vetting) secret(ctx context.Context, c *project.Client) {
 		v.add(VetFail, "secret", "secret-has-edge-whitespace", c.Secret.Where, "white space stands at its edge")
 	case len(secret) > 1 && (secret[0] == '"' || secret[0] == '\'') && secret[len(secret)-1] == secret[0]:
 		v.add(VetFail, "secret", "secret-looks-quoted", c.Secret.Where, "it stands in quotes, which are sent too")
+	case secret == "":
+		v.add(VetFail, "secret", "confidential-client-without-secret", c.Secret.Where, "it is empty")
+	case secret == c.ClientID.Value || finding.LikeUUID(secret):
+		v.add(VetWarn, "secret", "secret-looks-like-its-identifier", c.Secret.Where, "it has the form of an id: it may be that of the secret, not the secret")
 	default:
 		v.add(VetPass, "secret", "", c.Secret.Where, "%d characters, fingerprint %s", len(secret), mask.Fingerprint(secret))
 	}
@@ -163,204 +168,30 @@ func (v *vetting) port(c *project.Client, u *url.URL) {
 	v.add(VetPass, "redirect URI", "", c.RedirectURI.Where, "loopback, port %s is free", port)
 }
 
-// server fetches the metadata and holds it against the settings; then the key
-// set, the certificate and the clock.
-func (v *vetting) server(ctx context.Context, c *project.Client) {
-	m, err := v.s.metadata(ctx, c, "token_endpoint")
-	if err != nil {
-		f := fault.As(err)
-		v.add(VetFail, "metadata", "", f.Where, "%s", f.Message)
-		return
+// grant looks at what the client asks for: what is discouraged, what cannot come,
+// and parameters that would be sent twice.
+func (v *vetting) grant(c *project.Client) {
+	openid := slices.Contains(c.Scope.Values, "openid")
+	switch {
+	case c.Grant.Value == oauth.GrantPassword:
+		v.add(VetWarn, "grant", "password-grant-discouraged", c.Grant.Where, "password gives this program the person's password; RFC 9700 2.4 advises against it")
+	case c.ResponseType.Value == "token":
+		v.add(VetWarn, "grant", "implicit-discouraged", c.ResponseType.Where, "response_type token sends the token through the browser; RFC 9700 2.1.2 advises against it")
+	case c.Grant.Value == oauth.GrantClientCredentials && openid:
+		v.add(VetWarn, "scope", "scope-openid-without-id-token-expected", c.Scope.Where, "openid asks for an id token about a person, and this grant has none")
 	}
-	if issuer := c.Server.Issuer.Value; issuer != "" && m.Issuer != issuer && v.s.found != nil {
-		v.add(VetFail, "metadata", "issuer-mismatch", c.Server.Issuer.Where, "it names the issuer %s, and %s was asked", m.Issuer, issuer)
-	} else {
-		v.add(VetPass, "metadata", "", c.Server.Issuer.Where, "token endpoint %s", m.TokenEndpoint)
-	}
-	v.against(c, m)
-	v.plainHTTP(c, m)
-	if m.JWKSURI != "" {
-		if keys, err := v.s.KeysAt(ctx, m.JWKSURI, ""); err != nil {
-			v.add(VetFail, "key set", "", "", "%s", fault.As(err).Message)
-		} else {
-			v.add(VetPass, "key set", "", "", "%d keys: %s", len(keys.Keys), strings.Join(keys.IDs(), ", "))
-		}
-	}
-	v.peer()
-}
-
-// against holds the settings against what the metadata offers (RFC 8414 2).
-func (v *vetting) against(c *project.Client, m *oauth.Metadata) {
-	if v.s.found == nil {
-		return
-	}
-	if g := c.Grant.Value; g != "" && !oauth.Offers(m.Grants(), g) {
-		v.add(VetWarn, "grant", "grant-not-in-metadata", c.Grant.Where, "%s is not among %s", g, strings.Join(m.Grants(), ", "))
-	} else {
-		v.add(VetPass, "grant", "", c.Grant.Where, "%s is offered", g)
-	}
-	if a := c.AuthMethod.Value; a != "" && !oauth.Offers(m.AuthMethods(), a) {
-		v.add(VetWarn, "client authentication", "auth-method-not-in-metadata", c.AuthMethod.Where, "%s is not among %s", a, strings.Join(m.AuthMethods(), ", "))
-	}
-	if c.Grant.Value == oauth.GrantCode {
-		want := c.CodeChallengeMethod.Value
-		if want == "" {
-			want = "S256"
-		}
-		if want != "none" && !oauth.Offers(m.CodeChallengeMethodsSupported, want) {
-			v.add(VetWarn, "PKCE", "pkce-not-offered", c.CodeChallengeMethod.Where, "%s is not among what the server offers: %s", want, orNone(m.CodeChallengeMethodsSupported))
-		} else {
-			v.add(VetPass, "PKCE", "", "", "%s", want)
-		}
-	}
-	if len(m.ScopesSupported) > 0 {
-		unknown, _ := oauth.ScopeDifference(c.Scope.Values, m.ScopesSupported)
-		if len(unknown) > 0 {
-			v.add(VetWarn, "scope", "invalid-scope-asked", c.Scope.Where, "%s is not among those the server names", strings.Join(unknown, " "))
-		}
-	}
-}
-
-func orNone(list []string) string {
-	if len(list) == 0 {
-		return "none"
-	}
-	return strings.Join(list, ", ")
-}
-
-func (v *vetting) plainHTTP(c *project.Client, m *oauth.Metadata) {
-	for _, name := range []string{"token_endpoint", "authorization_endpoint"} {
-		u, err := url.Parse(m.Endpoint(name))
-		if err == nil && u.Scheme == "http" && !wire.Loopback(u.Hostname()) {
-			v.add(VetFail, "TLS", "plain-http-endpoint", c.Server.Endpoints[name].Where, "%s is plain http: %s", name, m.Endpoint(name))
-		}
-	}
-	if m.AuthorizationEndpoint != "" && m.AuthorizationEndpoint == m.TokenEndpoint {
-		v.add(VetFail, "endpoints", "endpoints-swapped", "", "authorization and token endpoint are the same URL")
-	}
-}
-
-// peer reads certificate and clock off the answers that came.
-func (v *vetting) peer() {
-	for _, l := range slices.Backward(v.s.Run.Legs) {
-		x := l.Exchange
-		if x == nil || x.Response == nil {
-			continue
-		}
-		if end := x.Peer.NotAfter; !end.IsZero() {
-			left := end.Sub(v.s.e.Now())
-			outcome := VetPass
-			if left < expiresSoon {
-				outcome = VetWarn
-			}
-			v.add(outcome, "TLS", "", "", "%s, the certificate lasts %d days", x.Peer.TLSVersion, int(left/(24*time.Hour)))
-		}
-		at, err := http.ParseTime(x.Response.Header.Get("Date"))
-		if err != nil {
-			return
-		}
-		off := at.Sub(x.Started.Add(x.Timing.Total))
-		if off.Abs() > token.Leeway {
-			v.add(VetWarn, "clock", "clock-skew", "", "the server's clock is %s from this machine's", off.Round(time.Second))
-		} else {
-			v.add(VetPass, "clock", "", "", "the server's is within %s of this machine's", max(off.Abs().Round(time.Second), time.Second))
-		}
-		return
-	}
-}
-
-// notForAPIs are scopes that ask for something else than a permission at an API.
-var notForAPIs = []string{"openid", "profile", "email", "address", "phone", "offline_access"}
-
-// leastRuns is how many of the newest runs Least looks at.
-const leastRuns = 1000
-
-// Least reads the journal's rounds: which scope was granted and no call that
-// passed needed, and which calls passed without the scope they declare.
-func (e *Engine) Least() ([]Checked, error) {
-	j, err := e.Store.Journal()
-	if err != nil {
-		return nil, err
-	}
-	list, err := j.List(e.Project.Key(), journal.Filter{Command: "round", Outcome: "ok", Limit: leastRuns})
-	if err != nil {
-		return nil, err
-	}
-	passed := map[string]map[string]bool{} // client to the calls that passed
-	for _, r := range list {
-		if r.Stage != e.Project.Stage() {
-			continue
-		}
-		opened, err := j.Get(e.Project.Key(), r.N)
-		if err != nil {
-			return nil, err
-		}
-		rec, err := opened.Record()
-		if err != nil {
-			return nil, err
-		}
-		if last := lastCall(rec); rec.Client != "" && last != nil && last.Status < 300 {
-			if passed[rec.Client] == nil {
-				passed[rec.Client] = map[string]bool{}
-			}
-			passed[rec.Client][rec.Call] = true
-		}
-	}
-	return e.least(passed), nil
-}
-
-func lastCall(r *run.Record) *run.LegRecord {
-	for i := range slices.Backward(r.Legs) {
-		if r.Legs[i].Name == run.Call {
-			return &r.Legs[i]
-		}
-	}
-	return nil
-}
-
-func (e *Engine) least(passed map[string]map[string]bool) []Checked {
-	out := []Checked{}
-	for _, client := range e.Project.Names("clients") {
-		calls := passed[client]
-		set := e.Held(client)
-		if len(calls) == 0 || set == nil {
-			continue
-		}
-		granted, scope := set.Scope, set.Scope
-		if t, err := token.Decode(set.AccessToken); err == nil && t.Claims != nil {
-			scope = t.Scope()
-			granted = append(slices.Clone(scope), t.Roles()...)
-		}
-		var needed, silent []string
-		for _, name := range e.Project.Names("calls") {
-			call, err := e.Project.Call(name)
-			if !calls[name] || err != nil {
-				continue
-			}
-			need := merged(call)
-			if len(need.Scope.Values)+len(need.Roles.Values) == 0 {
-				silent = append(silent, name)
-			}
-			needed = append(append(needed, need.Scope.Values...), need.Roles.Values...)
-			if missing, _ := oauth.ScopeDifference(need.Scope.Values, granted); len(missing) > 0 {
-				out = append(out, Checked{Name: "scope enforced", Client: client, Outcome: VetWarn, Where: need.Scope.Where,
-					Detail: fmt.Sprintf("%s passed without %s, which it declares to need", name, strings.Join(missing, " "))})
+	for leg, list := range c.Parameters {
+		for _, p := range list {
+			if slices.Contains(ownParameters[leg], p.Name) {
+				v.add(VetWarn, "parameters", "duplicate-parameter", p.Where, "%s of parameters replaces the one that the %s request has by itself", p.Name, leg)
 			}
 		}
-		out = append(out, leastOf(client, scope, needed, silent))
 	}
-	return out
 }
 
-func leastOf(client string, granted, needed, silent []string) Checked {
-	extra, _ := oauth.ScopeDifference(granted, needed)
-	extra = slices.DeleteFunc(extra, func(s string) bool { return slices.Contains(notForAPIs, s) })
-	c := Checked{Name: "least scope", Client: client, Outcome: VetPass, Detail: "every scope that was granted is needed: " + orNone(granted)}
-	if len(extra) > 0 {
-		c.Outcome, c.Detail = VetWarn, "granted, and no call that passed needs it: "+strings.Join(extra, " ")
-	}
-	if len(silent) > 0 {
-		c.Detail += " (" + strings.Join(silent, ", ") + " declare no needs, and may)"
-	}
-	return c
+// ownParameters are those that each request has by itself.
+var ownParameters = map[string][]string{
+	"authorization": {"response_type", "client_id", "redirect_uri", "scope", "state", "code_challenge", "code_challenge_method"},
+	"token":         {"grant_type", "code", "redirect_uri", "code_verifier", "client_id", "client_secret", "username", "password"},
+	"refresh":       {"grant_type", "refresh_token", "client_id", "client_secret"},
 }
