@@ -158,7 +158,7 @@ func pageUnknownClient(e *Evidence) *Match {
 			return nil
 		}
 		switch {
-		case o.Code == oauth.ErrInvalidClient, said(o.Description, "client", "application", "app id") && said(o.Description, "unknown", "not found", "invalid", "no such", "does not exist", "doesnt exist", "not registered", "unrecognized", "unrecognised", "unregistered", "could not find", "cannot find"):
+		case o.Code == oauth.ErrInvalidClient, said(o.Description, "client", "application", "app id") && (said(o.Description, "unknown", "invalid", "unrecognized", "unrecognised") || said(o.Description, unknownWords...)):
 			return &Match{Leg: leg.N, Certainty: run.Likely, Items: items}
 		case o.Code == oauth.ErrUnauthorizedClient && !said(o.Description, "response", "grant", "flow"):
 			return &Match{Leg: leg.N, Certainty: run.Likely, Items: items}

@@ -222,7 +222,7 @@ func secretMissing(e *Evidence) *Match {
 	return &Match{Leg: leg.N, Certainty: c, Items: items}
 }
 
-var unknownWords = []string{"client id is invalid", "invalid client id", "client_id is not valid", "client_id is invalid", "invalid value for client_id", "doesnt exist", "could not be found", "couldnt be found", "unregistered", "unknown client", "client unknown", "not found", "no such client", "does not exist", "not registered", "unrecognized client", "unrecognised client", "client is unknown", "cannot find"}
+var unknownWords = []string{"client id is invalid", "invalid client id", "client_id is not valid", "client_id is invalid", "invalid value for client_id", "doesnt exist", "could not be found", "couldnt be found", "unable to retrieve", "unable to find", "could not retrieve", "could not find", "failed to find", "failed to retrieve", "unregistered", "unknown client", "client unknown", "not found", "no such client", "does not exist", "not registered", "unrecognized client", "unrecognised client", "client is unknown", "cannot find"}
 
 // namesUnknownClient reports whether the server's words say that the client
 // itself is not known, rather than what it asks for.

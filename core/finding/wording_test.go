@@ -169,6 +169,12 @@ func TestWordingsOfThePage(t *testing.T) {
 		{400, "application/json", `{"error":"invalid_client","error_description":"client is invalid"}`, "unknown-client"},
 		{400, "text/plain", "Invalid client_id \"job\".", "unknown-client"},
 		{400, "text/html", "<html><body>Unknown client</body></html>", "unknown-client"},
+		{400, "text/plain", "unable to retrieve client by id", "unknown-client"},
+		{400, "application/json", `{"error":"unauthorized_client","error_description":"no such client"}`, "unknown-client"},
+		{400, "text/html", "<html><body><h1>Bad Request</h1>The requested redirect URL is not registered with the client</body></html>", "redirect-uri-mismatch"},
+		{400, "text/html", "<html><body>Unregistered redirect_uri (\"http://127.0.0.1:8651/landing\").</body></html>", "redirect-uri-mismatch"},
+		{400, "application/json", `{"error":"invalid_client","error_description":"The client_id 'job' does not exist"}`, "unknown-client"},
+		{500, "text/html", "<html><body>Internal Server Error</body></html>", "server-error-temporary"},
 		{400, "application/json", `{"error":"invalid_scope"}`, "invalid-scope-asked"},
 		{503, "text/html", "<html><body>down</body></html>", "server-error-temporary"},
 	} {
