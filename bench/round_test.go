@@ -59,7 +59,7 @@ func roundOf(b *testing.B, e *flow.Engine, n, jobs int) time.Duration {
 	r := round.Run(context.Background(), plan, c.Do, round.Options{Jobs: jobs})
 	took := time.Since(start)
 	if r.Passed != n {
-		b.Fatalf("%d of %d passed: %+v", r.Passed, n, r.Results[0])
+		b.Fatalf("%d of %d passed: %+v", r.Passed, n, r.Results.At(0))
 	}
 	return took
 }

@@ -60,8 +60,8 @@ func millis(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 func NewRoundView(r *round.Report, stage string, set *mask.Set) RoundView {
 	t := r.Times()
 	v := RoundView{Round: r.Round, Stage: stage, Passed: r.Passed, Failed: r.Failed, Skipped: r.Skipped, Stopped: r.Stopped, Started: r.Started.UTC().Truncate(time.Millisecond),
-		Ms: millis(r.Took), Times: RoundTimes{millis(t.Min), millis(t.Median), millis(t.P95), millis(t.Max)}, Calls: make([]RoundCall, 0, len(r.Results))}
-	for _, x := range r.Results {
+		Ms: millis(r.Took), Times: RoundTimes{millis(t.Min), millis(t.Median), millis(t.P95), millis(t.Max)}, Calls: make([]RoundCall, 0, r.Results.Len())}
+	for _, x := range r.Results.All() {
 		c := RoundCall{Name: x.Name, Phase: string(x.Phase), Status: x.Status, Ms: millis(x.Took), Outcome: x.Outcome, Reason: set.Replace(x.Reason), Attempts: x.Attempts,
 			Failures: MaskFailures(x.Failures, set), Findings: x.Findings, Started: x.Started.UTC().Truncate(time.Millisecond)}
 		if x.Err != nil {
@@ -132,7 +132,7 @@ func (p *Pen) Mismatches(list []flow.Mismatch) {
 // RoundSummary draws the counts and times of a round.
 func (p *Pen) RoundSummary(r *round.Report) {
 	p.line()
-	counts := fmt.Sprintf("%d calls: %d passed", len(r.Results), r.Passed)
+	counts := fmt.Sprintf("%d calls: %d passed", r.Results.Len(), r.Passed)
 	mark := p.accent(shapeGood)
 	if r.Failed > 0 {
 		counts += ", " + p.red(fmt.Sprintf("%d failed", r.Failed))

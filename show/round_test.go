@@ -24,14 +24,14 @@ const hostile = "<script>alert(1)</script>\x1b[2J\u202e]]>&\"' canary-secret"
 func sampleRound() (*round.Report, *mask.Set) {
 	set := &mask.Set{}
 	set.Add("canary-secret")
-	return &round.Report{Round: "watch", Started: time.Unix(1774958400, 0), Took: 2 * time.Second, Passed: 1, Failed: 2, Skipped: 1, Results: []round.Result{
-		{Name: "stations", Phase: round.Main, Outcome: round.Passed, Status: 200, Took: 12 * time.Millisecond, Attempts: 2, Run: func() int64 { return 7 }},
-		{Name: "post", Phase: round.Main, Outcome: round.Failed, Status: 201, Took: 3 * time.Millisecond, Reason: hostile, Err: fault.New(fault.Expectation, "x"),
+	return &round.Report{Round: "watch", Started: time.Unix(1774958400, 0), Took: 2 * time.Second, Passed: 1, Failed: 2, Skipped: 1, Results: round.Collect(
+		round.Result{Name: "stations", Phase: round.Main, Outcome: round.Passed, Status: 200, Took: 12 * time.Millisecond, Attempts: 2, Run: func() int64 { return 7 }},
+		round.Result{Name: "post", Phase: round.Main, Outcome: round.Failed, Status: 201, Took: 3 * time.Millisecond, Reason: hostile, Err: fault.New(fault.Expectation, "x"),
 			Failures: []flow.Mismatch{{What: "$.a", Expected: "1", Actual: hostile, Where: "courier.yaml:3:4"}}},
-		{Name: "gone", Phase: round.Setup, Outcome: round.Failed, Reason: "nothing listens", Err: fault.New(fault.Unreachable, "x"),
+		round.Result{Name: "gone", Phase: round.Setup, Outcome: round.Failed, Reason: "nothing listens", Err: fault.New(fault.Unreachable, "x"),
 			Findings: []run.Finding{{ID: "connection-refused", Title: "Nothing listens", Evidence: []run.Item{{What: "host", Value: "<b>h</b>"}}, Remedy: []string{"check it"}, References: []string{"RFC 1"}}}},
-		{Name: "late", Phase: round.Cleanup, Outcome: round.Skipped, Reason: "stopped"},
-	}}, set
+		round.Result{Name: "late", Phase: round.Cleanup, Outcome: round.Skipped, Reason: "stopped"},
+	)}, set
 }
 
 func TestRoundReportsSayTheSame(t *testing.T) {
@@ -78,7 +78,7 @@ func TestTheRoundPageLoadsAndRunsNothing(t *testing.T) {
 func TestRoundLines(t *testing.T) {
 	r, set := sampleRound()
 	p, b := pen(100)
-	for _, x := range r.Results {
+	for _, x := range r.Results.All() {
 		p.RoundLine(x, set, 10)
 	}
 	p.RoundSummary(r)

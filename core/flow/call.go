@@ -141,6 +141,11 @@ func (s *Session) tokenOf(ctx context.Context, p *CallPlan) (*Used, error) {
 	if p.Client == "" {
 		return nil, nil
 	}
+	c, used := s.e.Recent.holds(p.Client, s.e.Project, s.e.Now())
+	if used != nil && p.Spoil == "" {
+		s.about(c)
+		return used, nil
+	}
 	c, err := s.e.Project.Client(p.Client)
 	if err != nil {
 		return nil, err
@@ -148,7 +153,10 @@ func (s *Session) tokenOf(ctx context.Context, p *CallPlan) (*Used, error) {
 	if p.Spoil == "expired" {
 		return s.expiredToken(c)
 	}
-	used, err := s.TokenFor(ctx, c)
+	used, err = s.TokenFor(ctx, c)
+	if err == nil {
+		s.e.Recent.hold(c, s.e.Project, used)
+	}
 	if err == nil && p.Spoil == "garbled" {
 		used = &Used{Client: used.Client, Token: garble(used.Token)}
 	}

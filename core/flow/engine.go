@@ -176,6 +176,9 @@ func (e *Engine) journal() (*journal.Journal, error) {
 	if err != nil {
 		return nil, err
 	}
+	if j.Bounded(e.Project.Key()) {
+		return j, nil
+	}
 	days, mib, err := e.Project.Journal()
 	if err != nil {
 		return nil, err
@@ -214,8 +217,43 @@ func placed(where string) bool {
 // Recent remembers token sets within one series of calls, so that each call does
 // not open the pouch. It is safe for concurrent use; a nil one remembers nothing.
 type Recent struct {
-	mu   sync.Mutex
-	sets map[pouch.Key]*pouch.Set
+	mu      sync.Mutex
+	sets    map[pouch.Key]*pouch.Set
+	holders map[string]holder
+}
+
+// holder is a client whose token set was found to fit its settings.
+type holder struct {
+	client  *project.Client
+	project *project.Project
+	set     *pouch.Set
+}
+
+// holds is the client of a name with its token, when both were read in this
+// series, the values they may depend on are the same, and the token is fresh.
+func (r *Recent) holds(name string, p *project.Project, now time.Time) (*project.Client, *Used) {
+	if r == nil {
+		return nil, nil
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	h, met := r.holders[name]
+	if !met || !h.project.SameKept(p) || !h.set.Fresh(now) {
+		return nil, nil
+	}
+	return h.client, &Used{Client: name, Token: h.set.AccessToken, Set: h.set}
+}
+
+func (r *Recent) hold(c *project.Client, p *project.Project, u *Used) {
+	if r == nil || u == nil || u.Set == nil {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.holders == nil {
+		r.holders = map[string]holder{}
+	}
+	r.holders[c.Name] = holder{c, p, u.Set}
 }
 
 func (r *Recent) get(k pouch.Key) *pouch.Set {
@@ -246,6 +284,7 @@ func (r *Recent) forget(k pouch.Key) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	delete(r.sets, k)
+	delete(r.holders, k.Client)
 }
 
 // held returns the set under a key, or nil.

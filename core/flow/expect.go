@@ -3,6 +3,7 @@ package flow
 import (
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"net/http"
@@ -10,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/ohler55/ojg/jp"
@@ -56,8 +58,9 @@ func checkExpectations(x *project.Expect, l *run.Leg, took time.Duration) []Mism
 
 func judgeJSON(x *project.Expect, body []byte) []Mismatch {
 	var out []Mismatch
+	d := &document{body: body}
 	for _, t := range x.JSON {
-		found, err := Pick(body, t.Name)
+		found, err := d.pick(t.Name)
 		if err != nil {
 			if t.Op == "present" && t.Value == "false" && strings.Contains(err.Error(), "not JSON") {
 				continue // nothing is there
@@ -249,15 +252,46 @@ func statusMatches(status int, want []string) bool {
 
 // Pick takes values out of a JSON body by a JSONPath (RFC 9535).
 func Pick(body []byte, path string) ([]any, error) {
+	return (&document{body: body}).pick(path)
+}
+
+// paths are the JSONPath expressions met so far; a round asks the same ones call
+// after call.
+var paths sync.Map // string to jp.Expr
+
+func compiled(path string) (jp.Expr, error) {
+	if x, met := paths.Load(path); met {
+		return x.(jp.Expr), nil
+	}
 	x, err := jp.ParseString(path)
 	if err != nil {
 		return nil, fmt.Errorf("%q is not a JSONPath: %w", path, err)
 	}
-	var doc any
-	if err := oj.Unmarshal(body, &doc); err != nil {
-		return nil, fmt.Errorf("the body is not JSON")
+	paths.Store(path, x)
+	return x, nil
+}
+
+// document is a body that is read once, at the first path.
+type document struct {
+	body []byte
+	read bool
+	v    any
+	err  error
+}
+
+func (d *document) pick(path string) ([]any, error) {
+	x, err := compiled(path)
+	if err != nil {
+		return nil, err
 	}
-	return x.Get(doc), nil
+	if !d.read {
+		d.read = true
+		d.v, d.err = oj.Parse(d.body)
+	}
+	if d.err != nil {
+		return nil, errors.New("the body is not JSON")
+	}
+	return x.Get(d.v), nil
 }
 
 // Text is a picked value as text: a string as it is, anything else as JSON.

@@ -33,6 +33,14 @@ func (j *Journal) Bound(project string, l Limits) {
 	j.limits[project] = l
 }
 
+// Bounded reports whether a project's limits were set.
+func (j *Journal) Bounded(project string) bool {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	_, set := j.limits[project]
+	return set
+}
+
 func (j *Journal) bound(project string) Limits {
 	j.mu.Lock()
 	defer j.mu.Unlock()

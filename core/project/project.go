@@ -13,6 +13,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -42,6 +43,7 @@ type Options struct {
 // Project is an open courier file.
 type Project struct {
 	path   string // "" when there is no file
+	key    string // Key, once it is known
 	root   *node
 	opt    Options
 	dotenv map[string]string
@@ -71,6 +73,7 @@ func Open(path string, opt Options) (*Project, error) {
 	}
 	p := &Project{path: abs, opt: opt}
 	p.defaults()
+	p.key = p.Key()
 	src, err := os.ReadFile(abs)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.New(fault.Settings, "there is no courier file here").At(p.display(abs)).Hint("tidy-courier init writes one; --file names another")
@@ -145,8 +148,8 @@ func (p *Project) Stage() string { return p.opt.Stage }
 // Key tells projects apart in the state folder: 16 hex digits made from the
 // file's path, or "" without a file.
 func (p *Project) Key() string {
-	if p.path == "" {
-		return ""
+	if p.path == "" || p.key != "" {
+		return p.key
 	}
 	sum := sha256.Sum256([]byte(p.path))
 	return hex.EncodeToString(sum[:8])
@@ -154,6 +157,9 @@ func (p *Project) Key() string {
 
 // UseKept hands over the values that earlier calls kept.
 func (p *Project) UseKept(kept map[string]string) { p.opt.Kept = kept }
+
+// SameKept reports whether two openings of a project have the same kept values.
+func (p *Project) SameKept(q *Project) bool { return maps.Equal(p.opt.Kept, q.opt.Kept) }
 
 func (p *Project) envPath() string { return filepath.Join(p.Dir(), ".env") }
 

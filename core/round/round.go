@@ -12,6 +12,8 @@ package round
 import (
 	"context"
 	"fmt"
+	"runtime/debug"
+	"runtime/metrics"
 	"slices"
 	"strings"
 	"sync"
@@ -57,12 +59,17 @@ func Read(p *project.Project, name string, tags []string) (*Plan, error) {
 	}
 	plan := &Plan{Name: name, Jobs: r.Jobs}
 	chosen := 0
+	facts := map[string]project.CallFacts{} // a call may be there very often
 	for _, part := range []struct {
 		phase Phase
 		calls []string
 	}{{Setup, r.Setup}, {Main, r.Calls}, {Cleanup, r.Cleanup}} {
 		for _, call := range part.calls {
-			f := p.Facts(call)
+			f, known := facts[call]
+			if !known {
+				f = p.Facts(call)
+				facts[call] = f
+			}
 			if part.phase == Main && len(tags) > 0 && !slices.ContainsFunc(f.Tags, func(t string) bool { return slices.Contains(tags, t) }) {
 				continue
 			}
@@ -107,7 +114,7 @@ type Report struct {
 	Round                   string
 	Started                 time.Time
 	Took                    time.Duration
-	Results                 []Result // in the plan's order
+	Results                 Results
 	Passed, Failed, Skipped int
 	Stopped                 bool // by the user
 }
@@ -118,9 +125,9 @@ type Times struct{ Min, Median, P95, Max time.Duration }
 // Times sums up how long the calls took.
 func (r *Report) Times() Times {
 	var all []time.Duration
-	for _, x := range r.Results {
-		if x.Status > 0 {
-			all = append(all, x.Took)
+	for i := range r.Results.list {
+		if x := &r.Results.list[i]; x.status > 0 {
+			all = append(all, x.took)
 		}
 	}
 	if len(all) == 0 {
@@ -136,7 +143,7 @@ func (r *Report) Times() Times {
 // that failed.
 func (r *Report) Worst() *fault.Error {
 	var found *fault.Error
-	for _, x := range r.Results {
+	for _, x := range r.Results.All() {
 		if x.Outcome != Failed || x.Err == nil {
 			continue
 		}
@@ -163,18 +170,36 @@ type Options struct {
 // cleanupPatience bounds the cleanup after a stop by the user.
 const cleanupPatience = 10 * time.Second
 
+// garbage is how much of it may gather before the collector runs. A series makes
+// garbage at a steady rate; these few MiB buy a tenth of the time.
+const garbage = 16 << 20
+
+// headroom is that as a percentage of what is alive now, between the usual 100
+// and 400.
+func headroom() int {
+	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+	metrics.Read(live)
+	if live[0].Value.Kind() != metrics.KindUint64 {
+		return 100
+	}
+	return int(min(max(garbage*100/max(live[0].Value.Uint64(), 1), 100), 400))
+}
+
 // Run runs a plan. Nothing is left running when it returns.
 func Run(ctx context.Context, p *Plan, do Do, o Options) *Report {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	r := &runner{plan: p, do: do, o: o, kept: map[string]string{}, results: make([]Result, len(p.Steps))}
+	r := &runner{plan: p, do: do, o: o, kept: map[string]string{}, results: Results{list: make([]packed, len(p.Steps))}, givers: map[string]int{}, giving: map[int]chan struct{}{}}
 	for i, s := range p.Steps {
-		if len(s.Keeps) > 0 {
-			r.keepers = append(r.keepers, i)
+		for _, k := range s.Keeps {
+			if _, earlier := r.givers[k]; !earlier {
+				r.givers[k] = i
+			}
 		}
 	}
 	start := o.Now()
+	defer debug.SetGCPercent(debug.SetGCPercent(headroom()))
 	r.phase(ctx, Setup, 1)
 	if r.failed {
 		r.skipAll(Main, "the setup failed")
@@ -189,8 +214,9 @@ func Run(ctx context.Context, p *Plan, do Do, o Options) *Report {
 	}
 	r.failed = false // cleanup does not ask how the rest went
 	r.phase(ctx, Cleanup, 1)
+	r.number(len(r.unnamed))
 	out := &Report{Round: p.Name, Started: start, Took: o.Now().Sub(start), Results: r.results, Stopped: stopped}
-	for _, x := range out.Results {
+	for _, x := range out.Results.All() {
 		switch x.Outcome {
 		case Passed:
 			out.Passed++
@@ -209,30 +235,31 @@ type runner struct {
 	do   Do
 	o    Options
 
-	keepers []int // the steps that keep something
+	givers map[string]int // a kept name to the first step that keeps it
 
 	mu      sync.Mutex
-	results []Result
+	results Results
+	giving  map[int]chan struct{} // the steps under way that keep something, closed at their end
+	unnamed []numbered            // runs whose number the journal has not been asked for yet
 	kept    map[string]string
 	failed  bool
 }
+
+// numbered is a step whose run has, or is to get, a number.
+type numbered struct {
+	i   int
+	run func() int64
+}
+
+// maxUnnamed is how many runs may wait for their number; the journal is never
+// that far behind.
+const maxUnnamed = 512
 
 // phase runs the calls of one part, at most jobs at a time, each begun in order
 // and only when what it uses is there.
 func (r *runner) phase(ctx context.Context, phase Phase, jobs int) {
 	var group sync.WaitGroup
 	slots := make(chan struct{}, jobs)
-	done := map[int]chan struct{}{}
-	for _, i := range r.keepers {
-		if r.plan.Steps[i].Phase == phase {
-			done[i] = make(chan struct{})
-		}
-	}
-	end := func(i int) {
-		if done[i] != nil {
-			close(done[i])
-		}
-	}
 	for i, s := range r.plan.Steps {
 		if s.Phase != phase {
 			continue
@@ -242,17 +269,17 @@ func (r *runner) phase(ctx context.Context, phase Phase, jobs int) {
 			group.Wait() // nothing runs beside a question
 		}
 		slots <- struct{}{}
-		if reason := r.mayNot(ctx, i, s, done); reason != "" {
+		if reason := r.mayNot(ctx, i, s); reason != "" {
 			<-slots
 			r.finish(i, Result{Name: s.Name, Phase: s.Phase, Outcome: Skipped, Reason: reason})
-			end(i)
 			continue
 		}
+		r.begin(i, s)
 		if r.o.OnStart != nil {
 			r.o.OnStart(i, s)
 		}
 		work := func() {
-			defer func() { <-slots; end(i) }()
+			defer func() { <-slots }()
 			r.mu.Lock()
 			kept := make(map[string]string, len(r.kept))
 			for k, v := range r.kept {
@@ -270,22 +297,34 @@ func (r *runner) phase(ctx context.Context, phase Phase, jobs int) {
 	group.Wait()
 }
 
-// mayNot waits for the calls whose values a step uses, and says why it must not
-// run, or "". Only calls that keep something are looked at: there are few, also
-// in a round of very many.
-func (r *runner) mayNot(ctx context.Context, i int, s Step, done map[int]chan struct{}) string {
-	for _, j := range r.keepers {
-		if j < i && done[j] != nil && overlap(r.plan.Steps[j].Keeps, s.Uses) != "" {
-			<-done[j]
-		}
+// begin notes that a step which keeps something is under way.
+func (r *runner) begin(i int, s Step) {
+	if len(s.Keeps) == 0 {
+		return
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for _, j := range r.keepers {
-		if j >= i || r.results[j].Outcome == Passed {
-			continue
+	r.giving[i] = make(chan struct{})
+}
+
+// mayNot waits for the calls under way whose values a step uses, and says why it
+// must not run, or "". No other calls are looked at, also in a round of very many.
+func (r *runner) mayNot(ctx context.Context, i int, s Step) string {
+	var before []chan struct{}
+	r.mu.Lock()
+	for j, done := range r.giving {
+		if j < i && overlap(r.plan.Steps[j].Keeps, s.Uses) != "" {
+			before = append(before, done)
 		}
-		if k := overlap(r.plan.Steps[j].Keeps, s.Uses); k != "" {
+	}
+	r.mu.Unlock()
+	for _, done := range before {
+		<-done
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, k := range s.Uses {
+		if j, kept := r.givers[k]; kept && j < i {
 			if _, there := r.kept[k]; !there {
 				return fmt.Sprintf("it uses ${%s}, which %s did not give", k, r.plan.Steps[j].Name)
 			}
@@ -312,15 +351,33 @@ func overlap(keeps, uses []string) string {
 
 func (r *runner) finish(i int, x Result) {
 	r.mu.Lock()
-	r.results[i] = x
+	r.results.set(i, x)
 	for k, v := range x.Kept {
 		r.kept[k] = v
 	}
 	r.failed = r.failed || x.Outcome == Failed
+	if done := r.giving[i]; done != nil {
+		close(done)
+		delete(r.giving, i)
+	}
+	if x.Run != nil {
+		r.unnamed = append(r.unnamed, numbered{i, x.Run})
+	}
+	if len(r.unnamed) > maxUnnamed {
+		r.number(maxUnnamed / 2)
+	}
 	r.mu.Unlock()
 	if r.o.OnDone != nil {
 		r.o.OnDone(i, x)
 	}
+}
+
+// number asks for the numbers of the first n runs that wait for theirs.
+func (r *runner) number(n int) {
+	for _, u := range r.unnamed[:n] {
+		r.results.settle(u.i, u.run())
+	}
+	r.unnamed = append(r.unnamed[:0], r.unnamed[n:]...)
 }
 
 func (r *runner) skipAll(phase Phase, reason string) {

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"testing"
 	"time"
+	"unsafe"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -59,7 +60,7 @@ func (r *recorder) do(_ context.Context, s Step, kept map[string]string) Result 
 
 func outcomes(r *Report) []string {
 	var out []string
-	for _, x := range r.Results {
+	for _, x := range r.Results.All() {
 		out = append(out, x.Name+" "+x.Outcome)
 	}
 	return out
@@ -77,7 +78,7 @@ func TestARoundStopsAtTheFirstFailureAndCleansUp(t *testing.T) {
 	plan := steps(append(main("a", "b", "c"), Step{Name: "tidy", Phase: Cleanup})...)
 	r := Run(context.Background(), plan, (&recorder{failing: map[string]bool{"b": true}}).do, Options{})
 	assert.Equal(t, []string{"a passed", "b failed", "c skipped", "tidy passed"}, outcomes(r))
-	assert.Contains(t, r.Results[2].Reason, "--keep-going")
+	assert.Contains(t, r.Results.At(2).Reason, "--keep-going")
 	r = Run(context.Background(), plan, (&recorder{failing: map[string]bool{"b": true}}).do, Options{KeepGoing: true})
 	assert.Equal(t, []string{"a passed", "b failed", "c passed", "tidy passed"}, outcomes(r))
 	assert.Equal(t, []int{3, 1, 0}, []int{r.Passed, r.Failed, r.Skipped})
@@ -99,7 +100,7 @@ func TestCallsWaitForWhatTheyUse(t *testing.T) {
 	}
 	r := Run(context.Background(), plan, (&recorder{failing: map[string]bool{"a": true}}).do, Options{Jobs: 4, KeepGoing: true})
 	assert.Equal(t, []string{"a failed", "b skipped", "c skipped", "free passed"}, outcomes(r))
-	assert.Contains(t, r.Results[1].Reason, "${x}, which a did not give")
+	assert.Contains(t, r.Results.At(1).Reason, "${x}, which a did not give")
 }
 
 func TestJobsBoundWhatRunsAtOnce(t *testing.T) {
@@ -136,12 +137,13 @@ func TestTimesAndWorst(t *testing.T) {
 	r := &Report{}
 	assert.Equal(t, Times{}, r.Times())
 	assert.Nil(t, r.Worst())
+	var list []Result
 	for i := range 100 {
-		r.Results = append(r.Results, Result{Status: 200, Took: time.Duration(i+1) * time.Millisecond})
+		list = append(list, Result{Status: 200, Took: time.Duration(i+1) * time.Millisecond})
 	}
-	r.Results = append(r.Results, Result{Took: time.Hour})
+	r.Results = Collect(append(list, Result{Took: time.Hour})...)
 	assert.Equal(t, Times{time.Millisecond, 51 * time.Millisecond, 96 * time.Millisecond, 100 * time.Millisecond}, r.Times())
-	r.Results = []Result{{Outcome: Failed, Err: fault.New(fault.Expectation, "x")}, {Outcome: Failed, Err: fault.New(fault.Unreachable, "y")}, {Outcome: Failed, Err: fault.New(fault.API, "z")}}
+	r.Results = Collect(Result{Outcome: Failed, Err: fault.New(fault.Expectation, "x")}, Result{Outcome: Failed, Err: fault.New(fault.Unreachable, "y")}, Result{Outcome: Failed, Err: fault.New(fault.API, "z")})
 	assert.Equal(t, fault.Unreachable, r.Worst().Kind)
 }
 
@@ -195,4 +197,44 @@ func TestReadingPlans(t *testing.T) {
 	assert.ErrorContains(t, err, "has no call")
 	_, err = Read(p, "plane", nil)
 	assert.Equal(t, `did you mean "plain"?`, fault.As(err).Next)
+}
+
+// What is held of a result in little room is the same when it is asked for.
+func TestResultsAreHeldSmall(t *testing.T) {
+	at := time.Unix(1774958400, 5)
+	full := Result{Name: "a", Phase: Cleanup, Outcome: Passed, Status: 204, Took: time.Second, Started: at, Attempts: 2}
+	kept := Result{Name: "b", Phase: Main, Outcome: Passed, Kept: map[string]string{"x": "1"}}
+	failed := Result{Name: "c", Phase: Setup, Outcome: Failed, Reason: "why", Err: fault.New(fault.API, "x")}
+	r := Collect(full, kept, failed, Result{Name: "d", Phase: Main, Outcome: Skipped, Reason: "stopped"})
+	assert.Equal(t, 4, r.Len())
+	assert.True(t, full.Started.Equal(r.At(0).Started))
+	got := r.At(0)
+	got.Started = at
+	assert.Equal(t, full, got)
+	assert.Equal(t, kept, r.At(1))
+	assert.Equal(t, failed, r.At(2))
+	for i := range 3 {
+		r.settle(i, int64(i+7))
+		assert.Equal(t, int64(i+7), r.At(i).Run())
+	}
+	assert.Nil(t, r.At(3).Run)
+	assert.LessOrEqual(t, int(unsafe.Sizeof(packed{})), 64)
+}
+
+// A round of very many calls asks for the numbers of its runs on the way, and
+// every one gets its own.
+func TestNumbersOfManyRuns(t *testing.T) {
+	p := &Plan{Name: "many", Steps: make([]Step, 3*maxUnnamed)}
+	for i := range p.Steps {
+		p.Steps[i] = Step{Name: "x", Phase: Main}
+	}
+	n := int64(0)
+	r := Run(context.Background(), p, func(context.Context, Step, map[string]string) Result {
+		n++
+		mine := n
+		return Result{Name: "x", Phase: Main, Outcome: Passed, Run: func() int64 { return mine }}
+	}, Options{})
+	for i, x := range r.Results.All() {
+		assert.Equal(t, int64(i+1), x.Run())
+	}
 }
