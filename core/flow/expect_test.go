@@ -74,7 +74,14 @@ func TestSchemas(t *testing.T) {
 	out := judgeSchema(schema, []byte(stationsBody))
 	require.Len(t, out, 1)
 	assert.Equal(t, "$.stations.1.level", out[0].What)
-	assert.Contains(t, out[0].Actual, "minimum")
+	assert.Equal(t, "-1 should be at least 0", out[0].Actual)
+	assert.Contains(t, out[0].Expected, "at /properties/stations/items/1/properties/level/minimum")
+	several := judgeSchema(file("several.json", `{"required":["m"],"allOf":[{"$ref":"#/$defs/a"}],"$defs":{"a":{"required":["q"],"properties":{"n":{"type":"string"}}}},"properties":{"m":{"type":"integer"}}}`), []byte(`{"n":1}`))
+	var places []string
+	for _, m := range several {
+		places = append(places, m.What+" "+m.Actual)
+	}
+	assert.Equal(t, []string{"$ Required property 'q' is missing", "$ Required property 'm' is missing", "$.n Value is integer but should be string"}, places)
 	assert.Empty(t, judgeSchema(schema, []byte(`{"n":1}`)))
 	assert.NotEmpty(t, judgeSchema(schema, []byte(`{}`)))
 	assert.Equal(t, "not JSON", judgeSchema(schema, []byte(`<`))[0].Actual)

@@ -1,27 +1,23 @@
 package flow
 
 import (
-	"bytes"
+	"cmp"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
+	"slices"
+	"strconv"
 	"strings"
 
-	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/kaptinlin/jsonschema"
 
 	"tidycourier/core/project"
 )
 
 // maxSchemaFaults is how many deviations of one body are told.
 const maxSchemaFaults = 5
-
-// noLoading keeps a schema from fetching others: what a body must be is in one
-// file, and a test must not depend on the network.
-type noLoading struct{}
-
-func (noLoading) Load(url string) (any, error) {
-	return nil, fmt.Errorf("%s is another file: a schema has to hold all it needs, under $defs", url)
-}
 
 // judgeSchema holds a body against a JSON Schema file (draft 2020-12).
 func judgeSchema(file project.Setting, body []byte) []Mismatch {
@@ -32,55 +28,112 @@ func judgeSchema(file project.Setting, body []byte) []Mismatch {
 	if err != nil {
 		return no("not compared: " + err.Error())
 	}
-	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(body))
-	if err != nil {
+	var doc any
+	if err := json.Unmarshal(body, &doc); err != nil {
 		return no("not JSON")
 	}
-	err = schema.Validate(doc)
-	if err == nil {
+	result := schema.Validate(doc)
+	if result.IsValid() {
 		return nil
 	}
-	var faults *jsonschema.ValidationError
-	if !errors.As(err, &faults) {
-		return no(err.Error())
-	}
 	var out []Mismatch
-	for _, leaf := range leaves(faults.BasicOutput()) {
-		place := "$" + strings.ReplaceAll(leaf.InstanceLocation, "/", ".")
-		out = append(out, Mismatch{place, "as " + file.Value + " says at " + leaf.KeywordLocation, leaf.Error.String(), file.Where})
+	for _, d := range deviations(result, doc) {
+		out = append(out, Mismatch{"$" + strings.ReplaceAll(d.place, "/", "."), "as " + file.Value + " says at " + d.rule, d.text, file.Where})
 		if len(out) == maxSchemaFaults {
 			break
 		}
 	}
+	if len(out) == 0 {
+		return no("it does not fit")
+	}
 	return out
 }
 
+// compileSchema reads a schema. It fetches no others: what a body must be is in
+// one file, and a test must not depend on the network.
 func compileSchema(path string) (*jsonschema.Schema, error) {
 	raw, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}
-	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
-	if err != nil {
-		return nil, fmt.Errorf("the schema is not JSON: %w", err)
+	if !json.Valid(raw) {
+		return nil, errors.New("the schema is not JSON")
 	}
 	c := jsonschema.NewCompiler()
-	c.UseLoader(noLoading{})
-	if err := c.AddResource("body.json", doc); err != nil {
+	elsewhere := ""
+	for scheme := range c.Loaders {
+		c.RegisterLoader(scheme, func(url string) (io.ReadCloser, error) {
+			elsewhere = url
+			return nil, errors.New("not loaded")
+		})
+	}
+	s, err := c.Compile(raw)
+	if elsewhere != "" {
+		return nil, fmt.Errorf("%s is another file: a schema has to hold all it needs, under $defs", elsewhere)
+	}
+	if err != nil {
 		return nil, err
 	}
-	return c.Compile("body.json")
+	if open := s.UnresolvedReferenceURIs(); len(open) > 0 {
+		return nil, fmt.Errorf("%s is not in it: a schema has to hold all it needs, under $defs", open[0])
+	}
+	return s, nil
 }
 
-// leaves are the deviations themselves, without the schemas around them.
-func leaves(o *jsonschema.OutputUnit) []jsonschema.OutputUnit {
-	var out []jsonschema.OutputUnit
-	for _, e := range o.Errors {
-		if len(e.Errors) > 0 {
-			out = append(out, leaves(&e)...)
-		} else if e.Error != nil {
-			out = append(out, e)
+// deviation is one place of a body that is not as the schema says.
+type deviation struct{ place, rule, text string }
+
+// around are keywords that only say that something within does not fit.
+var around = []string{"properties", "patternProperties", "additionalProperties", "items", "prefixItems", "allOf", "anyOf", "oneOf", "$ref", "$dynamicRef", "then", "else", "dependentSchemas"}
+
+// deviations are the deviations themselves, without the schemas around them, in
+// the order of their places.
+func deviations(r *jsonschema.EvaluationResult, doc any) []deviation {
+	var out []deviation
+	var walk func(r *jsonschema.EvaluationResult, place, rule string)
+	walk = func(r *jsonschema.EvaluationResult, place, rule string) {
+		place, rule = place+r.InstanceLocation, rule+r.EvaluationPath
+		if !there(doc, place) {
+			return // that it is missing is told elsewhere
+		}
+		before := len(out)
+		for _, d := range r.Details {
+			if !d.Valid {
+				walk(d, place, rule)
+			}
+		}
+		within := len(out) > before
+		for keyword, e := range r.Errors {
+			if !within || !slices.Contains(around, keyword) {
+				out = append(out, deviation{place, rule + "/" + keyword, e.Error()})
+			}
 		}
 	}
-	return out
+	walk(r, "", "")
+	slices.SortFunc(out, func(a, b deviation) int { return cmp.Or(strings.Compare(a.place, b.place), strings.Compare(a.rule, b.rule)) })
+	return slices.Compact(out)
+}
+
+// there reports whether a document has something at a JSON Pointer (RFC 6901).
+func there(doc any, pointer string) bool {
+	for _, step := range strings.Split(pointer, "/")[1:] {
+		step = strings.NewReplacer("~1", "/", "~0", "~").Replace(step)
+		switch v := doc.(type) {
+		case map[string]any:
+			next, has := v[step]
+			if !has {
+				return false
+			}
+			doc = next
+		case []any:
+			i, err := strconv.Atoi(step)
+			if err != nil || i < 0 || i >= len(v) {
+				return false
+			}
+			doc = v[i]
+		default:
+			return false
+		}
+	}
+	return true
 }
