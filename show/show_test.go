@@ -102,3 +102,29 @@ func TestDurations(t *testing.T) {
 		assert.Equal(t, want, Duration(d))
 	}
 }
+
+// What the eye cannot tell is said: spaces, look-alike letters, the case, an end.
+func TestDifferencesAreNamed(t *testing.T) {
+	for _, c := range []struct{ a, b, says string }{
+		{"https://h/cb", "https://h/Cb", "differs in case"},
+		{"https://h/cb", "https://h/cb/", "one ends here"},
+		{"secret", "secret\n", "goes on with white space"},
+		{"gauges.read", "g\u0430uges.read", "a above, Cyrillic \u0430 (U+0430) below"},
+		{"a b", "a\u00a0b", "a space above, a non-breaking space (U+00A0) below"},
+		{"ab", "a\u200bb", "zero-width space (U+200B)"},
+		{"ab", "ac", "differs from here"},
+	} {
+		p, b := pen(100)
+		p.Findings([]run.Finding{{ID: "x", Title: "t", Evidence: []run.Item{{What: "one", Value: c.a, Compare: true}, {What: "two", Value: c.b, Compare: true}}}})
+		assert.Contains(t, b.String(), c.says, "%q %q", c.a, c.b)
+		assert.NotContains(t, b.String(), "\u200b")
+		assert.NotContains(t, b.String(), "\u00a0")
+	}
+	p, b := pen(100)
+	p.Findings([]run.Finding{{ID: "x", Title: "t", Evidence: []run.Item{{What: "one", Value: "same", Compare: true}, {What: "two", Value: "same", Compare: true}}}})
+	assert.NotContains(t, b.String(), "^")
+	long := strings.Repeat("x", 150)
+	p, b = pen(80)
+	p.Findings([]run.Finding{{ID: "x", Title: "t", Evidence: []run.Item{{What: "one", Value: long + "a", Compare: true}, {What: "two", Value: long + "b", Compare: true}}}})
+	assert.Contains(t, b.String(), "character 151")
+}
