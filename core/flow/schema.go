@@ -110,7 +110,9 @@ func deviations(r *jsonschema.EvaluationResult, doc any) []deviation {
 		}
 	}
 	walk(r, "", "")
-	slices.SortFunc(out, func(a, b deviation) int { return cmp.Or(strings.Compare(a.place, b.place), strings.Compare(a.rule, b.rule)) })
+	slices.SortFunc(out, func(a, b deviation) int {
+		return cmp.Or(strings.Compare(a.place, b.place), strings.Compare(a.rule, b.rule))
+	})
 	return slices.Compact(out)
 }
 
