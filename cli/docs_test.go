@@ -59,6 +59,9 @@ func findingReference() string {
 		for _, m := range r.Remedy {
 			fmt.Fprintf(&b, "- %s\n", m)
 		}
+		if r.Try.Command != "" {
+			fmt.Fprintf(&b, "\n*How to be sure:* `%s` (%s)\n", r.Try.Command, r.Try.Tells)
+		}
 		if len(r.References) > 0 {
 			fmt.Fprintf(&b, "\n%s\n", strings.Join(r.References, " · "))
 		}

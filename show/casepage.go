@@ -162,6 +162,9 @@ func findingBody(b *strings.Builder, f run.Finding) {
 	for _, r := range f.Remedy {
 		fmt.Fprintf(b, `<li>%s</li>`, esc(r))
 	}
+	if f.Try != "" {
+		fmt.Fprintf(b, `<li>to be sure: <code>%s</code></li>`, esc(f.Try))
+	}
 	fmt.Fprintf(b, `</ul><p class="soft">%s</p>`, esc(strings.Join(append([]string{f.ID}, f.References...), " · ")))
 }
 

@@ -83,11 +83,12 @@ type RuleView struct {
 	Proof      string   `json:"proof"`
 	Remedy     []string `json:"remedy"`
 	References []string `json:"references"`
+	Try        string   `json:"try,omitempty"`
 }
 
 // NewRuleView makes the document.
 func NewRuleView(r finding.Rule) RuleView {
-	v := RuleView{r.ID, r.Title, r.Meaning, r.Proof, r.Remedy, r.References}
+	v := RuleView{r.ID, r.Title, r.Meaning, r.Proof, r.Remedy, r.References, r.Try.String()}
 	if v.References == nil {
 		v.References = []string{}
 	}
@@ -111,6 +112,12 @@ func (p *Pen) Rule(r finding.Rule) {
 	p.line("  ", p.accent("what to change"))
 	for _, m := range r.Remedy {
 		p.remedy("    ", m)
+	}
+	if r.Try.Command != "" {
+		p.line()
+		p.line("  ", p.accent("how to be sure"))
+		p.line("    ", r.Try.Command)
+		p.line("    ", p.faint(r.Try.Tells))
 	}
 	if len(r.References) > 0 {
 		p.line()

@@ -16,6 +16,7 @@ import (
 var answerRules = []Rule{
 	{
 		ID: "endpoint-not-found", Title: "Nothing is at this address",
+		Try:        Test{"tidy-courier discover ISSUER", "shows the addresses that the server names"},
 		Meaning:    "The server answers, and says that this path does not exist there. For an API it can also mean that the record does not exist.",
 		Proof:      "Status 404 or 410, without an OAuth error in the body.",
 		Remedy:     []string{"compare the path with the provider's documentation, letter by letter: version, tenant, trailing slash", "let discovery find the endpoints: tidy-courier discover ISSUER"},

@@ -151,6 +151,7 @@ var assertionRules = []Rule{
 	},
 	{
 		ID: "assertion-lifetime-too-long", Title: "The assertion lives longer than servers accept",
+		Try:     Test{"tidy-courier decode -", "paste the assertion: it shows how long it lives"},
 		Meaning: "An assertion is for one request. Many servers refuse one that lives for more than a few minutes or an hour.", Proof: "exp less iat (or less the time of the request), and the server's words.",
 		Remedy:     []string{"set exp five minutes ahead"},
 		References: []string{"RFC 7523 3"},
@@ -269,6 +270,7 @@ var assertionRules = []Rule{
 	},
 	{
 		ID: "assertion-key-unknown", Title: "The server has no key that fits the assertion",
+		Try:     Test{"tidy-courier decode -", "paste the assertion: its kid must be among the keys that are registered"},
 		Meaning: "The signature could not be verified: the key is not registered, was rotated, or the kid names another.", Proof: "Everything else about the assertion is right, and the server's words, or their absence.",
 		Remedy:     []string{"register the public key (jwks or jwks_uri of the client), and use its kid in the header", "after a rotation wait until the server has fetched the new key set"},
 		References: []string{"RFC 7523 3", "RFC 7517 4.5"},

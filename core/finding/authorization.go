@@ -236,6 +236,7 @@ var authorizationRules = []Rule{
 	},
 	{
 		ID: "pkce-method-unsupported", Title: "The server does not take this code challenge method",
+		Try:     Test{"tidy-courier vet CLIENT", "tells which methods the server offers"},
 		Meaning: "plain is often refused, S256 hardly ever.", Proof: "invalid_request, and the metadata does not list the method, or the server's words name it.",
 		Remedy:     []string{"set code_challenge_method: S256, or remove the line"},
 		References: []string{"RFC 7636 4.4.1"},
@@ -267,6 +268,7 @@ var authorizationRules = []Rule{
 	},
 	{
 		ID: "pushed-request-required", Title: "The server wants the request pushed to it first",
+		Try:     Test{"tidy-courier discover ISSUER", "tells whether the server requires pushed requests"},
 		Meaning: "Some servers take authorization requests only by way of a pushed request.", Proof: "invalid_request, and the metadata names the endpoint or the server's words do.",
 		Remedy:     []string{"ask the provider whether this client can be excepted; this program cannot push requests yet"},
 		References: []string{"RFC 9126 5"},
@@ -279,6 +281,7 @@ var authorizationRules = []Rule{
 	},
 	{
 		ID: "request-malformed", Title: "The server finds the authorization request wrong",
+		Try:     Test{"tidy-courier obtain CLIENT --dry-run", "shows every parameter as it is sent"},
 		Meaning: "invalid_request at the authorization endpoint: a parameter is missing, doubled or malformed. The server's words are all there is.", Proof: "invalid_request, and no other rule knows why.",
 		Remedy:     []string{"look at every parameter as it was sent: tidy-courier obtain CLIENT --dry-run"},
 		References: []string{"RFC 6749 4.1.2.1"},

@@ -10,6 +10,7 @@ import (
 var callRules = []Rule{
 	{
 		ID: "no-token-sent", Title: "The call carried no token",
+		Try:        Test{"tidy-courier call NAME --as http", "shows the request as it is sent"},
 		Meaning:    "The API protects this path, and the request had no credentials.",
 		Proof:      "The request as sent has no Authorization header and no token elsewhere.",
 		Remedy:     []string{"send it with a token: without --bare, and with --client NAME or the API's client set"},
@@ -18,6 +19,7 @@ var callRules = []Rule{
 	},
 	{
 		ID: "insufficient-scope", Title: "The token may not do this",
+		Try:        Test{"tidy-courier decode --client CLIENT", "shows what the token may do"},
 		Meaning:    "The token is good, and does not carry the scope this call needs.",
 		Proof:      "The scope the API names (or the courier file's needs) is not in the token.",
 		Remedy:     []string{"ask for the scope: add it to the client's scope, and obtain again", "when it is asked for and not granted, have the provider grant it to the client"},
@@ -26,6 +28,7 @@ var callRules = []Rule{
 	},
 	{
 		ID: "token-not-accepted", Title: "The API does not accept the token, which looks right",
+		Try:        Test{"tidy-courier introspect CLIENT", "the server says whether the token is active"},
 		Meaning:    "The API answered invalid_token, and the token is not expired and fits what is known: it may be revoked, from another server or stage, or signed with a key the API does not know.",
 		Proof:      "invalid_token, and nothing in evidence is wrong with the token.",
 		Remedy:     []string{"check that the token's issuer is the one this API trusts (stage!)", "obtain a new one and try again: tidy-courier obtain CLIENT"},
@@ -34,6 +37,7 @@ var callRules = []Rule{
 	},
 	{
 		ID: "required-header-missing", Title: "The API wants a header that was not sent",
+		Try:        Test{"tidy-courier call NAME --header 'NAME: VALUE'", "with the header, before it goes into the file"},
 		Meaning:    "Besides the token the API asks for a header, often a tenant or a version.",
 		Proof:      "The API's words name a header, and the request did not have it.",
 		Remedy:     []string{"add it under headers: of the API in the courier file, or with --header 'NAME: VALUE'"},
@@ -110,6 +114,7 @@ var callRules = []Rule{
 	},
 	{
 		ID: "forbidden-for-this-user", Title: "Whoever the token stands for may not do this here",
+		Try:        Test{"tidy-courier call NAME --versus CLIENT", "the same call as somebody else tells whether the record or the person is the reason"},
 		Meaning:    "The token was accepted and its scope is not the reason: this person or application has no right to this record, harbour, tenant or account.",
 		Proof:      "Status 403, a token was sent, and no scope is named as lacking.",
 		Remedy:     []string{"check whom the token stands for: tidy-courier decode --client CLIENT", "check the tenant or account named in the path, query or headers"},

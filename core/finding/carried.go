@@ -72,6 +72,7 @@ var carriedRules = []Rule{
 	},
 	{
 		ID: "lower-case-scheme-refused", Title: "The API refuses the scheme for its letters",
+		Try:     Test{"tidy-courier drill NAME", "sends the scheme in lower case beside the usual one"},
 		Meaning: "Scheme names know no case, so bearer is as good as Bearer. This API compares to the letter: the fault is its own.", Proof: "The scheme was written in another case, and the token is not known to be wrong.",
 		Remedy:     []string{"write Bearer with a capital B; tell the provider"},
 		References: []string{"RFC 7235 2.1", "RFC 6750 2.1"},
@@ -95,6 +96,7 @@ var carriedRules = []Rule{
 	},
 	{
 		ID: "token-in-wrong-header", Title: "The token is in another header than the API reads",
+		Try:     Test{"tidy-courier call NAME --as http", "shows the request as it is sent"},
 		Meaning: "A token was sent, and not in Authorization; the API finds none.", Proof: "The header as it was sent; the API asks for a token.",
 		Remedy:     []string{"send it as Authorization: Bearer TOKEN; remove token_placement when the API has none of its own"},
 		References: []string{"RFC 6750 2.1"},
@@ -115,6 +117,7 @@ var carriedRules = []Rule{
 	},
 	{
 		ID: "token-in-query-not-accepted", Title: "The token is in the address, and the API does not look there",
+		Try:     Test{"tidy-courier call NAME --as http", "shows where the token stands"},
 		Meaning: "Few APIs take access_token in the query: addresses end up in logs. This one asks for a token as if none had come.", Proof: "access_token in the query, and a challenge.",
 		Remedy:     []string{"send it as Authorization: Bearer TOKEN: remove token_placement"},
 		References: []string{"RFC 6750 2.3", "RFC 9700 4.3.2"},
@@ -191,6 +194,7 @@ var carriedRules = []Rule{
 	},
 	{
 		ID: "captive-portal", Title: "Something between here and there answers with a page of its own",
+		Try:     Test{"tidy-courier discover ISSUER", "from another network: the page stays away there"},
 		Meaning: "A network that wants a sign-in first (a hotel, a guest network) answers every plain request with its page.", Proof: "A page or redirect of another host, where metadata, token or API were asked.",
 		Remedy:     []string{"open any page in the browser and sign in to the network", "use https, which such a network cannot answer"},
 		References: []string{"RFC 8952 2"},

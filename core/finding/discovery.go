@@ -19,6 +19,7 @@ var discoveryRules = []Rule{
 	},
 	{
 		ID: "metadata-missing-endpoint", Title: "The metadata lacks the endpoint this grant needs",
+		Try:        Test{"tidy-courier discover ISSUER", "shows what the metadata has"},
 		Meaning:    "The document was found and read, and does not name it.",
 		Proof:      "The member is absent.",
 		Remedy:     []string{"name the endpoint in the courier file, under servers; a field there wins over discovery"},

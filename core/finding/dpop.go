@@ -120,6 +120,7 @@ var dpopRules = []Rule{
 	},
 	{
 		ID: "dpop-proof-replayed", Title: "The proof was sent before",
+		Try:     Test{"tidy-courier journal list --limit 5", "shows whether the same request was sent twice"},
 		Meaning: "Each proof works once, and only for a short time.", Proof: "The server's words, or iat of the proof far from the time of the request.",
 		Remedy:     []string{"make a new proof, with a new jti and iat, for each request"},
 		References: []string{"RFC 9449 11.1"},

@@ -186,7 +186,7 @@ func orAbsent(s string) string {
 }
 
 func verifiedRule(sent func(*Evidence) *Match, cause, title, meaning, proof string, remedy, references []string) Rule {
-	return Rule{ID: cause, Title: title, Meaning: meaning, Proof: proof, Remedy: remedy, References: references, Judge: either(onToken(verificationFailed(cause)), sent)}
+	return Rule{Try: Test{"tidy-courier decode --client CLIENT --verify", "judges the token with the issuer's keys"}, ID: cause, Title: title, Meaning: meaning, Proof: proof, Remedy: remedy, References: references, Judge: either(onToken(verificationFailed(cause)), sent)}
 }
 
 // oddityRule is a rule about what the token room found odd.

@@ -107,6 +107,7 @@ var itselfRules = []Rule{
 	},
 	{
 		ID: "token-expired", Title: "The access token has expired",
+		Try:     Test{"tidy-courier decode --client CLIENT", "shows when it ends"},
 		Meaning: "Its exp claim lies in the past.", Proof: "exp against the clock.",
 		Remedy:     []string{"obtain a new one: tidy-courier obtain CLIENT"},
 		References: []string{"RFC 6750 3.1", "RFC 7519 4.1.4"},
@@ -127,6 +128,7 @@ var itselfRules = []Rule{
 	},
 	{
 		ID: "clock-skew", Title: "This machine's clock and the issuer's differ",
+		Try:        Test{"tidy-courier vet CLIENT", "compares the two clocks"},
 		Meaning:    "The token says that it was issued in the future. Tokens seem to end too early or too late, and assertions made here are refused.",
 		Proof:      "iat lies in the future by more than the minute that clocks may differ.",
 		Remedy:     []string{"set this machine's clock; compare it with the Date header of the server's answers (journal show)"},
@@ -141,6 +143,7 @@ var itselfRules = []Rule{
 	},
 	{
 		ID: "audience-not-the-api", Title: "The token is for another audience",
+		Try:        Test{"tidy-courier decode --client CLIENT", "shows whom the token is for"},
 		Meaning:    "Its aud claim names something other than this API; an API must refuse it.",
 		Proof:      "aud in the token against needs.audience in the courier file.",
 		Remedy:     []string{"ask for the API's audience or resource in the token request: parameters: { token: { audience: … } }"},
@@ -149,6 +152,7 @@ var itselfRules = []Rule{
 	},
 	{
 		ID: "issuer-unexpected", Title: "The token is from another issuer",
+		Try:        Test{"tidy-courier decode --client CLIENT", "shows who issued it"},
 		Meaning:    "Its iss claim is not the issuer of the server it is said to be from, to the letter. Another realm, tenant or version of the same server counts as another issuer.",
 		Proof:      "iss in the token against the server's issuer.",
 		Remedy:     []string{"check which server the client is registered at, and its issuer to the letter, a slash at the end included"},
@@ -186,6 +190,7 @@ var itselfRules = []Rule{
 	},
 	{
 		ID: "role-missing-for-call", Title: "The token lacks a role that the call needs",
+		Try:        Test{"tidy-courier decode --client CLIENT", "shows the roles in the token"},
 		Meaning:    "Application permissions stand in the token as roles. This one was not granted, or granted after the token was issued.",
 		Proof:      "needs.roles against roles in the token.",
 		Remedy:     []string{"have the permission granted to the application at the provider", "obtain again: a token keeps the roles of the moment it was issued"},
@@ -199,6 +204,7 @@ var itselfRules = []Rule{
 	},
 	{
 		ID: "delegated-token-for-application-call", Title: "A person's token stands where an application's is needed",
+		Try:        Test{"tidy-courier call NAME --versus CLIENT", "the same call with an application's own token tells whether that is the reason"},
 		Meaning:    "The call needs a role given to the application itself; this token acts for a person and carries what that person agreed to.",
 		Proof:      "needs.roles is set, and the token has scope, a person, and no roles.",
 		Remedy:     []string{"use a client with the client_credentials grant for this call"},
@@ -207,6 +213,7 @@ var itselfRules = []Rule{
 	},
 	{
 		ID: "application-token-for-delegated-call", Title: "An application's token stands where a person's is needed",
+		Try:        Test{"tidy-courier call NAME --versus CLIENT", "the same call with a token that stands for a person tells whether that is the reason"},
 		Meaning:    "The call needs scope that a person agrees to; this token stands for the application itself.",
 		Proof:      "needs.scope is not in the token, which is about an application and carries roles.",
 		Remedy:     []string{"use a client whose grant has a person: authorization_code"},

@@ -11,6 +11,7 @@ package finding
 import (
 	"cmp"
 	"slices"
+	"strings"
 	"time"
 
 	"tidycourier/core/oauth"
@@ -107,7 +108,20 @@ type Rule struct {
 	Proof      string
 	Remedy     []string
 	References []string
+	Try        Test                     // for when evidence cannot decide
 	Judge      func(e *Evidence) *Match // nil when it stops the program before there is a run: vet, or the error itself, tells
+}
+
+// Test is a command of this program whose result speaks for a cause or against
+// it, and what to look for. CLIENT, NAME and ISSUER stand for those of the case.
+type Test struct{ Command, Tells string }
+
+// String is the test in one line.
+func (t Test) String() string {
+	if t.Command == "" {
+		return ""
+	}
+	return t.Command + "   " + t.Tells
 }
 
 // Match is a rule that found its cause.
@@ -142,7 +156,44 @@ func Judge(e *Evidence) []run.Finding {
 			out = append(out, r.finding(m))
 		}
 	}
-	return decide(ranked(out))
+	return e.suggest(decide(ranked(out)))
+}
+
+// suggest adds the tests that would tell candidates apart, where a leg has more
+// than one, or one that is merely possible.
+func (e *Evidence) suggest(list []run.Finding) []run.Finding {
+	candidates := map[int]int{}
+	for _, f := range list {
+		if !f.Note && f.Certainty != run.Certain {
+			candidates[f.Leg]++
+		}
+	}
+	told := map[string]bool{}
+	for i := range list {
+		f := &list[i]
+		if f.Note || f.Certainty == run.Certain || f.Try != "" || candidates[f.Leg] < 2 && f.Certainty != run.Possible {
+			continue
+		}
+		r, _ := Lookup(f.ID)
+		if test := e.named(r.Try.String()); !told[test] {
+			f.Try, told[test] = test, true
+		}
+	}
+	return list
+}
+
+// named puts the names of the case into a test.
+func (e *Evidence) named(test string) string {
+	if e.Client != nil && e.Client.Name != "" {
+		test = strings.ReplaceAll(test, "CLIENT", e.Client.Name)
+		if s := e.Client.Server; s != nil && s.Issuer.Value != "" {
+			test = strings.ReplaceAll(test, "ISSUER", s.Issuer.Value)
+		}
+	}
+	if e.Call != nil && e.Call.Name != "" {
+		test = strings.Replace(test, "call NAME", "call "+e.Call.Name, 1)
+	}
+	return test
 }
 
 // Ranked puts the surest first and notes last; of equally sure ones their order

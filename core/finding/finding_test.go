@@ -209,6 +209,12 @@ func TestRules(t *testing.T) {
 		require.NotEmpty(t, found, kind)
 		assert.Equal(t, string(kind), found[0].ID)
 	}
+	for _, c := range slices.Concat(ruleCases, personCases, sentCases, carriedCases, foreignCases, examinedCases, userinfoCases) {
+		r, _ := Lookup(c.id)
+		if c.certainty != run.Certain {
+			assert.NotEmpty(t, r.Try, "%s is not always certain, and has no test that decides", c.id)
+		}
+	}
 	for _, id := range IDs() {
 		r, _ := Lookup(id)
 		assert.Equal(t, r.Judge != nil, covered[id], "no case for %s", id)

@@ -15,6 +15,7 @@ import (
 var redemptionRules = []Rule{
 	{
 		ID: "code-reused", Title: "The code was used before",
+		Try:        Test{"tidy-courier obtain CLIENT", "a new code, exchanged at once: when it works, the old one was used or too old"},
 		Meaning:    "A code works once. A second use is refused, and a careful server then also revokes what the first use gave.",
 		Proof:      "The journal has an earlier run that sent the same code, or the server's words say so.",
 		Remedy:     []string{"begin again: tidy-courier obtain CLIENT; every code needs a new sign-in"},
@@ -31,6 +32,7 @@ var redemptionRules = []Rule{
 	},
 	{
 		ID: "code-expired", Title: "The code has expired",
+		Try:     Test{"tidy-courier obtain CLIENT", "a new code, exchanged at once: when it works, the old one was used or too old"},
 		Meaning: "Codes live shortly: a minute at many servers, ten at most.", Proof: "The time between answer and exchange, or the server's words.",
 		Remedy:     []string{"begin again, and exchange the code at once: tidy-courier obtain CLIENT"},
 		References: []string{"RFC 6749 4.1.2"},
@@ -59,6 +61,7 @@ var redemptionRules = []Rule{
 	},
 	{
 		ID: "redirect-uri-mismatch", Title: "The redirect URI of the exchange is not the one of the authorization request",
+		Try:        Test{"tidy-courier obtain CLIENT --dry-run", "shows the redirect URI as it is sent, to compare with the registration"},
 		Meaning:    "The token request repeats redirect_uri, and the server compares the two to the letter: scheme, host (localhost is not 127.0.0.1), port, path, slash at the end, case.",
 		Proof:      "The two values differ, or the server's words name the redirect URI.",
 		Remedy:     []string{"send the same value in both: remove redirect_uri from parameters, so that the client's own is used"},
@@ -115,6 +118,7 @@ var redemptionRules = []Rule{
 	},
 	{
 		ID: "pkce-verifier-mismatch", Title: "The code verifier does not fit the code challenge",
+		Try:        Test{"tidy-courier obtain CLIENT --dry-run", "shows the challenge, and where it comes from"},
 		Meaning:    "The challenge is made from the verifier (S256: its SHA-256 in base64url without padding). The one that was sent makes another challenge.",
 		Proof:      "The challenge computed from the verifier differs from the one that was sent.",
 		Remedy:     []string{"remove code_verifier and code_challenge from parameters, so that both come from one secret"},
@@ -123,6 +127,7 @@ var redemptionRules = []Rule{
 	},
 	{
 		ID: "code-from-other-client", Title: "The code belongs to another client",
+		Try:     Test{"tidy-courier journal list --command obtain", "tells which client asked for it"},
 		Meaning: "A code can be redeemed only by the client it was given to.", Proof: "The server's words, or the journal, which saw it with another client.",
 		Remedy:     []string{"use the client whose authorization request brought the code"},
 		References: []string{"RFC 6749 4.1.3"},
@@ -139,6 +144,7 @@ var redemptionRules = []Rule{
 	},
 	{
 		ID: "code-garbled", Title: "The code was changed on its way",
+		Try:        Test{"tidy-courier obtain CLIENT", "a code that this program receives itself comes whole"},
 		Meaning:    "A code must be sent as it came, decoded once from the address. One that is still percent-encoded, cut off, or has a piece of the address behind it is unknown to the server, and so is one of another server or stage.",
 		Proof:      "The code that was sent is not the one that arrived, or has escapes or pieces of an address in it; or the server's words, or nothing else fits.",
 		Remedy:     []string{"paste the whole address and let it be taken apart, rather than the code alone"},
@@ -147,6 +153,7 @@ var redemptionRules = []Rule{
 	},
 	{
 		ID: "resource-or-audience-unknown", Title: "The server does not know the audience or resource that was asked for",
+		Try:     Test{"tidy-courier obtain CLIENT --dry-run", "shows audience and resource as they are sent"},
 		Meaning: "audience (or resource, RFC 8707) must name an API this server issues tokens for, to the letter.", Proof: "invalid_target, or the server's words name it.",
 		Remedy:     []string{"compare the value with the API's identifier at the provider"},
 		References: []string{"RFC 8707 2"},

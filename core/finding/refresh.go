@@ -15,6 +15,7 @@ import (
 var refreshRules = []Rule{
 	{
 		ID: "refresh-token-reused", Title: "The refresh token was spent before",
+		Try:        Test{"tidy-courier journal list --client CLIENT --command refresh", "shows whether it was spent before"},
 		Meaning:    "Where refresh tokens rotate, each works once. A second use is refused, and a careful server then revokes everything that came from the same sign-in.",
 		Proof:      "The journal has an earlier run that sent the same refresh token, or the server's words say so.",
 		Remedy:     []string{"sign in again: tidy-courier obtain CLIENT", "when two programs share one refresh token, give each its own"},
@@ -56,6 +57,7 @@ var refreshRules = []Rule{
 	},
 	{
 		ID: "refresh-token-of-other-client", Title: "The refresh token belongs to another client",
+		Try:     Test{"tidy-courier introspect CLIENT --which refresh", "the server says whose it is"},
 		Meaning: "A refresh token is bound to the client it was given to.", Proof: "The server's words.",
 		Remedy:     []string{"use the client it was given to, or sign in with this one: tidy-courier obtain CLIENT"},
 		References: []string{"RFC 6749 6", "RFC 6749 10.4"},
@@ -71,6 +73,7 @@ var refreshRules = []Rule{
 	},
 	{
 		ID: "refresh-token-expired-or-revoked", Title: "The refresh token is not valid any more",
+		Try:        Test{"tidy-courier introspect CLIENT --which refresh", "the server says whether it is active"},
 		Meaning:    "It has expired, was revoked (by the person, by a password change, by a new sign-in where only one is allowed), or belongs to another server or stage.",
 		Proof:      "invalid_grant for a refresh token that this project did not send before.",
 		Remedy:     []string{"sign in again: tidy-courier obtain CLIENT", "a token handed out at registration: ask the provider for a new one, then tidy-courier pouch drop CLIENT"},
@@ -161,6 +164,7 @@ func itoa(n int64) string { return strconv.FormatInt(n, 10) }
 var passwordRules = []Rule{
 	{
 		ID: "user-needs-interaction", Title: "The server wants to ask the person something, which this grant can never do",
+		Try:        Test{"tidy-courier obtain CLIENT --grant authorization_code", "the server's own page shows what it wants of the person"},
 		Meaning:    "A second factor, a consent or a changed password needs a page. The password grant has none, so it will never work for this account.",
 		Proof:      "The server's words or code speak of interaction, consent or a second factor.",
 		Remedy:     []string{"use grant: authorization_code, where the person answers in the browser", "ask the provider for an account without a second factor, when one exists for machines"},
@@ -174,6 +178,7 @@ var passwordRules = []Rule{
 	},
 	{
 		ID: "wrong-user-password", Title: "The account or its password is wrong",
+		Try:     Test{"tidy-courier obtain CLIENT --grant authorization_code", "the server's own page tells whether the password still works"},
 		Meaning: "The client was recognised; the account and password do not go together. A locked account often looks the same.", Proof: "invalid_grant for a password grant.",
 		Remedy:     []string{"sign in by hand with the same account to see whether the password still works", "check the password's source for white space or quotes at its edges"},
 		References: []string{"RFC 6749 4.3.2", "RFC 6749 5.2"},

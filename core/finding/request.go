@@ -45,6 +45,7 @@ var requestRules = []Rule{
 	},
 	{
 		ID: "id-and-secret-swapped", Title: "The client id and the client secret are exchanged",
+		Try:     Test{"tidy-courier show CLIENT", "shows the client id, and the fingerprint of the secret"},
 		Meaning: "The longer, random text is usually the secret; here it stands as the id.", Proof: "The client id looks like a secret and the secret like an id.",
 		Remedy:     []string{"exchange client_id and client_secret"},
 		References: []string{"RFC 6749 2.3.1"},
@@ -147,6 +148,7 @@ var requestRules = []Rule{
 	},
 	{
 		ID: "value-in-wrong-parameter", Title: "A value stands in the parameter of another",
+		Try:     Test{"tidy-courier decode -", "paste the value: it tells what it is"},
 		Meaning: "A token stands where a code is due, or a code where a refresh token is due.", Proof: "The form of the value, or that this project sent or received it as something else.",
 		Remedy:     []string{"look at where the value comes from; obtain CLIENT without --code begins anew"},
 		References: []string{"RFC 6749 4.1.3", "RFC 6749 6"},
@@ -187,6 +189,7 @@ var requestRules = []Rule{
 	},
 	{
 		ID: "resource-and-scope-conflict", Title: "The resource and the scope do not go together",
+		Try:     Test{"tidy-courier obtain CLIENT --scope ONE", "a scope of that resource alone"},
 		Meaning: "Some servers take the target from the scope, and refuse a resource or audience that names another one beside it.", Proof: "Both were sent, and the server's words speak of the resource or of both.",
 		Remedy:     []string{"send only one: the scope, or the resource"},
 		References: []string{"RFC 8707 2.2"},
@@ -208,6 +211,7 @@ var requestRules = []Rule{
 	},
 	{
 		ID: "secret-not-url-encoded", Title: "The server may not decode the secret in the header",
+		Try:        Test{"tidy-courier obtain CLIENT --auth-method client_secret_post", "in the body the encoding is beyond doubt"},
 		Meaning:    "Basic form-urlencodes id and secret before base64, as RFC 6749 2.3.1 says. Some servers do not decode them, and then a secret with special characters never fits.",
 		Proof:      "The secret has characters that are encoded, it went into the header, and it was refused.",
 		Remedy:     []string{"send the credentials in the body: token_endpoint_auth_method: client_secret_post"},

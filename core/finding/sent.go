@@ -94,6 +94,7 @@ var sentRules = []Rule{
 	},
 	{
 		ID: "public-client-with-secret", Title: "A public client sends a secret",
+		Try:     Test{"tidy-courier obtain CLIENT --auth-method none", "when it works, the client is registered as public"},
 		Meaning: "A client registered without a secret must send none; a server that has none to compare with refuses it.", Proof: "A secret was sent, and the server's words or the settings say that the client is public.",
 		Remedy:     []string{"set token_endpoint_auth_method: none, and remove client_secret"},
 		References: []string{"RFC 6749 2.1"},

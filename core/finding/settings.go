@@ -56,6 +56,7 @@ var settingsRules = []Rule{
 	},
 	{
 		ID: "plain-http-endpoint", Title: "An endpoint is plain http on another machine",
+		Try:     Test{"tidy-courier vet CLIENT", "tells which addresses are plain http"},
 		Meaning: "Credentials and tokens would cross the network readable. Servers refuse it, and so does this program unless the host is named.", Proof: "The address begins with http:// and its host is not loopback.",
 		Remedy:     []string{"write https://", "allow this one host by name with --plain-http HOST, when it must be"},
 		References: []string{"RFC 6749 3.1.2.1", "RFC 6749 3.2"},
@@ -90,6 +91,7 @@ var settingsRules = []Rule{
 	},
 	{
 		ID: "grant-not-in-metadata", Title: "The metadata does not list this grant",
+		Try:     Test{"tidy-courier vet CLIENT", "tells which grants the server offers at all"},
 		Meaning: "grant_types_supported tells which grants the server takes; where it is absent, authorization_code and implicit.", Proof: "The grant that was sent against the list.",
 		Remedy:     []string{"choose a grant the server lists: tidy-courier discover ISSUER"},
 		References: []string{"RFC 8414 2"},

@@ -55,7 +55,7 @@ var tokenRules = []Rule{
 }
 
 func malformedRule(kind, title, meaning string, remedy []string) Rule {
-	return Rule{ID: malformedIDs[kind], Title: title, Meaning: meaning, Proof: "The body as it came.", Remedy: remedy, References: []string{"RFC 6749 5.1"},
+	return Rule{ID: malformedIDs[kind], Try: Test{"tidy-courier obtain CLIENT --dry-run", "shows the request whose answer says nothing"}, Title: title, Meaning: meaning, Proof: "The body as it came.", Remedy: remedy, References: []string{"RFC 6749 5.1"},
 		Judge: func(e *Evidence) *Match {
 			leg := e.last(run.Token)
 			if leg == nil || leg.Status() == 0 || leg.Status() >= 500 || leg.Status() == 404 || leg.Status() == 429 || leg.Status()/100 == 3 {

@@ -20,6 +20,7 @@ var userinfoRules = []Rule{
 	},
 	{
 		ID: "scope-openid-missing", Title: "The token was obtained without the scope openid",
+		Try:        Test{"tidy-courier obtain CLIENT --scope openid", "when it works, the scope was the reason"},
 		Meaning:    "The userinfo endpoint answers only tokens of a sign-in that asked for openid.",
 		Proof:      "A refusal by the userinfo endpoint, and openid is not in the client's scope.",
 		Remedy:     []string{"add openid to the client's scope, and obtain again"},
