@@ -149,6 +149,9 @@ func (a *app) explainHAR(ctx context.Context, f explainFlags) error {
 	if err != nil {
 		return err
 	}
+	if b.HeadersLeftOut {
+		a.say("    the browser left Authorization and Cookie out of this record: whether they were sent is not known; its export has a choice with sensitive data")
+	}
 	source := fmt.Sprintf("%s: %d of %d entries belong to OAuth or its calls", f.har, len(b.Legs), info.Entries)
 	return a.explained(b, source, f)
 }

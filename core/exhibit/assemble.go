@@ -42,7 +42,7 @@ func assemble(pieces []*piece, s Settings) *Bundle {
 		}
 		return a.x.Started.Compare(b.x.Started)
 	})
-	b := &builder{Bundle: &Bundle{settings: s, flowOf: map[int]*Flow{}}, issued: map[string]string{}, redirect: map[string]bool{}, tokens: map[string]*Flow{}, refresh: map[string]*Flow{}}
+	b := &builder{Bundle: &Bundle{settings: s, HeadersLeftOut: s.leftOut, flowOf: map[int]*Flow{}}, issued: map[string]string{}, redirect: map[string]bool{}, tokens: map[string]*Flow{}, refresh: map[string]*Flow{}}
 	if s.Metadata != nil {
 		b.known.list = append(b.known.list, s.Metadata)
 	}

@@ -10,6 +10,7 @@ package exhibit
 
 import (
 	"io"
+	"strings"
 	"time"
 
 	"tidycourier/core/finding"
@@ -27,6 +28,8 @@ type Settings struct {
 	APIs     []*project.API  // of the project
 	Metadata *oauth.Metadata // that the settings name, without discovery
 	Now      time.Time       // the clock, for what the record does not date
+
+	leftOut bool // the record leaves out the headers that hold credentials
 }
 
 // Flow is one grant, or one protected call, with its legs.
@@ -45,6 +48,10 @@ type Bundle struct {
 	Legs  []run.Leg // all of them, in order; Leg.N counts here
 	Flows []*Flow
 
+	// HeadersLeftOut: a browser wrote the record without the headers that hold
+	// credentials.
+	HeadersLeftOut bool
+
 	settings Settings
 	flowOf   map[int]*Flow
 }
@@ -56,7 +63,9 @@ const maxLegs = 2000
 // ReadHAR finds the legs in a HAR. The error is a *har.Error.
 func ReadHAR(r io.Reader, s Settings) (*Bundle, *har.Info, error) {
 	var pieces []*piece
+	held := false
 	info, err := har.Read(r, func(n int, e *har.Entry) error {
+		held = held || holdsCredentials(e)
 		if len(pieces) < maxLegs && worthALook(e) {
 			if standIn(e) {
 				s.Secret = "" // what was sent cannot be held against it
@@ -68,7 +77,22 @@ func ReadHAR(r io.Reader, s Settings) (*Bundle, *har.Info, error) {
 	if err != nil {
 		return nil, info, err
 	}
+	s.leftOut = !held && strings.HasPrefix(info.Creator, "WebInspector")
 	return assemble(pieces, s), info, nil
+}
+
+// holdsCredentials reports whether an entry has a header that browsers leave out
+// of a record, unless they are told otherwise.
+func holdsCredentials(e *har.Entry) bool {
+	for _, list := range [][]har.Pair{e.Request.Headers, e.Response.Headers} {
+		for _, h := range list {
+			switch strings.ToLower(h.Name) {
+			case "authorization", "cookie", "set-cookie":
+				return true
+			}
+		}
+	}
+	return len(e.Request.Cookies)+len(e.Response.Cookies) > 0
 }
 
 // FromExchanges makes a bundle of exchanges that are known to be legs or to

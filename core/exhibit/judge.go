@@ -99,7 +99,7 @@ func (b *builder) finish() {
 			}
 		}
 		f.Evidence.Metadata = b.metadataOf(f)
-		f.Evidence.Foreign = true
+		f.Evidence.Foreign, f.Evidence.HeadersLeftOut = true, b.HeadersLeftOut
 		f.Evidence.IssuedAs = func(v string) string { return b.issued[v] }
 		f.Evidence.First = true
 		b.asClient(f)

@@ -64,6 +64,12 @@ func noToken(e *Evidence) *Match {
 	if e.AnswerOnly {
 		m.Certainty, m.Items = run.Likely, []run.Item{{What: "a challenge without error", Where: legPlace(leg), Value: "is what a call without token gets (RFC 6750 3.1)"}, e.apiItem(leg)}
 	}
+	if e.HeadersLeftOut {
+		m.Certainty, m.Items[0].Value = run.Possible, "left out of the record, sent or not"
+		if c, ok := challenge(leg); ok && c.Error() != "" {
+			return nil // that is about a token
+		}
+	}
 	if e.Call != nil && !e.Call.SendToken {
 		m.Items[0] = run.Item{What: "send_token", Where: e.Call.Where, Value: "false"}
 		m.Remedy = []string{"this call is meant to be refused; the others send a token"}
@@ -225,7 +231,7 @@ func notAccepted(e *Evidence) *Match {
 	if o := e.invalidToken(); leg == nil && o != nil {
 		leg = e.refusedCall(400, 403)
 	}
-	if leg == nil || sentToken(leg) == "" && !e.AnswerOnly || tokenExpired(e) != nil || wrongAudience(e) != nil || insufficientScope(e) != nil || headerMissing(e) != nil || sentIDToken(e) != nil || noToken(e) != nil {
+	if leg == nil || sentToken(leg) == "" && !e.AnswerOnly && !e.HeadersLeftOut || tokenExpired(e) != nil || wrongAudience(e) != nil || insufficientScope(e) != nil || headerMissing(e) != nil || sentIDToken(e) != nil || noToken(e) != nil && !e.HeadersLeftOut {
 		return nil
 	}
 	m := &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{e.apiItem(leg)}}
@@ -298,7 +304,7 @@ func xmlCame(e *Evidence) *Match {
 
 func forbidden(e *Evidence) *Match {
 	leg := e.refusedCall(403)
-	if leg == nil || sentToken(leg) == "" && !e.AnswerOnly || e.invalidToken() != nil || insufficientScope(e) != nil || wrongAudience(e) != nil || tokenExpired(e) != nil || headerMissing(e) != nil {
+	if leg == nil || sentToken(leg) == "" && !e.AnswerOnly && !e.HeadersLeftOut || e.invalidToken() != nil || insufficientScope(e) != nil || wrongAudience(e) != nil || tokenExpired(e) != nil || headerMissing(e) != nil {
 		return nil
 	}
 	m := &Match{Leg: leg.N, Certainty: run.Likely, Items: []run.Item{e.apiItem(leg)}}

@@ -89,6 +89,9 @@ func secretMissing(e *Evidence) *Match {
 	if o.Code == oauth.ErrInvalidClient && said(o.Description, "secret", "credential", "no client authentication", "authentication is required", "authentication required", "must authenticate", "missing client authentication") {
 		c = run.Certain
 	}
+	if e.HeadersLeftOut && c == run.Likely {
+		c = run.Possible
+	}
 	items := []run.Item{{What: "client credentials sent", Where: fmt.Sprintf("leg %d", leg.N), Value: "client_id alone"}, e.answerItem(leg, o)}
 	if e.Client != nil && e.Client.AuthMethod.Value == oauth.NoAuth {
 		items = append([]run.Item{{What: "token_endpoint_auth_method", Where: e.Client.AuthMethod.Where, Value: oauth.NoAuth}}, items...)
@@ -167,7 +170,7 @@ func wrongSecret(e *Evidence) *Match {
 		return nil
 	}
 	basic, post := credentials(leg)
-	if !basic && !post && !e.AnswerOnly || namesUnknownClient(o) {
+	if !basic && !post && !e.AnswerOnly && !e.HeadersLeftOut || namesUnknownClient(o) {
 		return nil
 	}
 	if e.Foreign && e.Registered != "" && e.Secret != "" && e.Registered != e.Secret && e.settingsID() == sentClientID(leg, form(leg)) {

@@ -80,6 +80,9 @@ type Evidence struct {
 	PushedAs string
 	// AnswerOnly: what was sent is not known, so it can prove nothing.
 	AnswerOnly bool
+	// HeadersLeftOut: the record leaves out Authorization and Cookie, so that they
+	// are not there proves nothing.
+	HeadersLeftOut bool
 	// Spent looks up when a code or refresh token (by fingerprint) was sent before.
 	Spent func(kind, fingerprint string) *Spent
 

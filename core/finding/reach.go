@@ -109,6 +109,15 @@ var reachRules = []Rule{
 		Remedy:  []string{"check whether the URL is a download rather than an API"},
 		Judge:   failed(wire.AnswerTooLarge),
 	},
+	{
+		ID: "cross-origin-refused", Title: "The browser kept the answer from the page that asked",
+		Meaning:    "A page may read answers of another origin only when they allow it (Access-Control-Allow-Origin). Many token endpoints and APIs allow none, since their clients are programs. The request was sent, and may have taken effect: a code is spent.",
+		Proof:      "The request carries the Origin of another site, and the record has no answer to it, as browsers write it; or the preflight request before it was not allowed.",
+		Remedy:     []string{"have the provider allow the page's origin for this client", "let a server of your own make this request, and the page ask that one"},
+		References: []string{"Fetch Standard 3.3", "RFC 9700 2.6"},
+		Try:        Test{"tidy-courier obtain CLIENT", "outside a browser nothing is kept back: when it works here, the server is well"},
+		Judge:      crossOrigin,
+	},
 }
 
 // failed fires on a leg that ended in that way.
@@ -163,4 +172,24 @@ func (e *Evidence) endpointPlace(leg *run.Leg) string {
 		return "the server's metadata"
 	}
 	return "the URL given"
+}
+
+// crossOrigin is a request of a page to another origin whose answer a browser
+// did not record.
+func crossOrigin(e *Evidence) *Match {
+	for i := range e.Legs {
+		l := &e.Legs[i]
+		if l.Exchange == nil || l.Exchange.Response != nil || l.Exchange.Failure == nil || l.Exchange.Failure.Kind != wire.UnspecifiedFailure {
+			continue
+		}
+		from := l.Exchange.Request.Header.Get("Origin")
+		page, err1 := url.Parse(from)
+		to, err2 := url.Parse(l.URL)
+		if from == "" || err1 != nil || err2 != nil || wire.SameOrigin(page, to) {
+			continue
+		}
+		return &Match{Leg: l.N, Certainty: run.Likely, Items: []run.Item{{What: "Origin", Where: legPlace(l), Value: from}, {What: "asked", Where: legPlace(l), Value: to.Scheme + "://" + to.Host},
+			{What: "the record says", Where: legPlace(l), Value: l.Exchange.Failure.Detail}}}
+	}
+	return nil
 }

@@ -338,8 +338,8 @@ func doubled(text string) (string, []string) {
 	return "", nil
 }
 
-func noClientID(_ *Evidence, f map[string]string, leg *run.Leg) *Match {
-	if f["grant_type"] == "" || f["client_id"] != "" || f["client_assertion"] != "" || leg.Exchange.Request.Header.Get("Authorization") != "" || strings.Contains(leg.URL, "client_id=") {
+func noClientID(e *Evidence, f map[string]string, leg *run.Leg) *Match {
+	if e.HeadersLeftOut || f["grant_type"] == "" || f["client_id"] != "" || f["client_assertion"] != "" || leg.Exchange.Request.Header.Get("Authorization") != "" || strings.Contains(leg.URL, "client_id=") {
 		return nil
 	}
 	if g := f["grant_type"]; strings.Contains(g, "jwt-bearer") || strings.Contains(g, "saml2") {
