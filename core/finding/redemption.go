@@ -60,12 +60,12 @@ var redemptionRules = []Rule{
 		}),
 	},
 	{
-		ID: "redirect-uri-mismatch", Title: "The redirect URI of the exchange is not the one of the authorization request",
+		ID: "redirect-uri-mismatch", Title: "The redirect URI is not the one the server expects",
 		Try:        Test{"tidy-courier obtain CLIENT --dry-run", "shows the redirect URI as it is sent, to compare with the registration"},
-		Meaning:    "The token request repeats redirect_uri, and the server compares the two to the letter: scheme, host (localhost is not 127.0.0.1), port, path, slash at the end, case.",
-		Proof:      "The two values differ, or the server's words name the redirect URI.",
-		Remedy:     []string{"send the same value in both: remove redirect_uri from parameters, so that the client's own is used"},
-		References: []string{"RFC 6749 4.1.3"},
+		Meaning:    "It is compared to the letter, twice: at the authorization endpoint with the client's registration, where the server shows a page of its own and never redirects; and in the token request with the one of the authorization request. Scheme, host (localhost is not 127.0.0.1), port, path, a slash at the end, the case and the percent-encoding all count. Only the port of a native client's loopback address is free, at servers that follow RFC 8252.",
+		Proof:      "Two of them differ: what was sent, the settings, the token request; or the server's words or page name the redirect URI.",
+		Remedy:     []string{"register the URI that is sent, or set redirect_uri to the one that is registered, letter by letter", "send the same value in both legs: remove redirect_uri from parameters, so that the client's own is used"},
+		References: []string{"RFC 6749 3.1.2.3", "RFC 6749 4.1.3", "RFC 8252 7.3", "RFC 9700 2.1"},
 		Judge:      either(pageRedirect, redemption(redirectMismatch)),
 	},
 	{
@@ -252,7 +252,9 @@ func garbledCode(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error)
 func redirectMismatch(e *Evidence, f map[string]string, leg *run.Leg, o *oauth.Error) *Match {
 	sent := f["redirect_uri"]
 	if p := e.Person; p != nil && p.Request != nil && p.Request.RedirectURI != "" && sent != "" && p.Request.RedirectURI != sent && (p.Request.State != "" || e.Foreign) {
-		return certain(leg, append(pair("authorization request", e.authPlace(), p.Request.RedirectURI, "token request", e.paramPlace("token", "redirect_uri", leg), sent), e.answerItem(leg, o))...)
+		m := certain(leg, append(pair("authorization request", e.authPlace(), p.Request.RedirectURI, "token request", e.paramPlace("token", "redirect_uri", leg), sent), e.answerItem(leg, o))...)
+		m.Remedy = []string{"send the same value in both: remove redirect_uri from parameters, so that the client's own is used"}
+		return m
 	}
 	if sent != "" && e.Foreign && e.Client != nil && e.Client.RedirectURI.Value != "" && e.Client.RedirectURI.Value != sent && !loopbackPort(e.Client.RedirectURI.Value, sent) && (e.Person == nil || e.Person.Request.RedirectURI == "") {
 		return certain(leg, append(pair("in the settings", e.Client.RedirectURI.Where, e.Client.RedirectURI.Value, "token request", legPlace(leg), sent), e.answerItem(leg, o))...)
