@@ -259,6 +259,9 @@ func Pick(body []byte, path string) ([]any, error) {
 // after call.
 var paths sync.Map // string to jp.Expr
 
+// parsers keep their buffers from one body to the next.
+var parsers = sync.Pool{New: func() any { return &oj.Parser{} }}
+
 func compiled(path string) (jp.Expr, error) {
 	if x, met := paths.Load(path); met {
 		return x.(jp.Expr), nil
@@ -286,7 +289,9 @@ func (d *document) pick(path string) ([]any, error) {
 	}
 	if !d.read {
 		d.read = true
-		d.v, d.err = oj.Parse(d.body)
+		p := parsers.Get().(*oj.Parser)
+		d.v, d.err = p.Parse(d.body)
+		parsers.Put(p)
 	}
 	if d.err != nil {
 		return nil, errors.New("the body is not JSON")
