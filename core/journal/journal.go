@@ -32,9 +32,13 @@ type Journal struct {
 	box    *seal.Box
 	path   string
 	insert *sql.Stmt
-	queue  chan *Entry
+	queue  chan *batch
 	done   chan struct{}
 	lost   error // the first failure to store one of a series; Close returns it
+
+	handing  sync.Mutex
+	pending  *batch      // the series' batch that is being filled
+	patience *time.Timer // hands it over when it takes too long
 
 	mu     sync.Mutex
 	limits map[string]Limits
@@ -86,7 +90,9 @@ func Open(dir string, box *seal.Box) (*Journal, error) {
 		_ = db.Close()
 		return nil, sqlfile.Explain(err, j.path)
 	}
-	j.queue, j.done = make(chan *Entry, maxBatch), make(chan struct{})
+	j.queue, j.done = make(chan *batch, 2), make(chan struct{})
+	j.patience = time.AfterFunc(time.Hour, j.flush)
+	j.patience.Stop()
 	go j.write()
 	return j, nil
 }
@@ -94,6 +100,8 @@ func Open(dir string, box *seal.Box) (*Journal, error) {
 // Close writes what is still to be written and closes the journal. What could
 // not be stored of a series, for which nobody waited, is told here.
 func (j *Journal) Close() error {
+	j.patience.Stop()
+	j.flush()
 	close(j.queue)
 	<-j.done
 	return errors.Join(j.lost, j.insert.Close(), j.db.Close())

@@ -14,7 +14,7 @@ import (
 
 // maxBatch bounds how many records one transaction takes, and how many may
 // wait: with it a fast series of calls cannot fill the memory.
-const maxBatch = 64
+const maxBatch = 128
 
 // gatherFor is how long the records of a series are gathered for one
 // transaction; it is what a kill can lose of a series at most.
@@ -28,12 +28,25 @@ type Entry struct {
 	series  bool
 	n       int64
 	err     error
+	batch   *batch
+	journal *Journal
+}
+
+// batch is what one transaction stores. A series is handed to the writer batch by
+// batch: waking it for each record would cost more than storing one.
+type batch struct {
+	entries []*Entry
 	done    chan struct{}
 }
 
 // Wait waits until the record is stored and returns the run's number.
 func (e *Entry) Wait() (int64, error) {
-	<-e.done
+	select {
+	case <-e.batch.done:
+	default:
+		e.journal.flush() // nobody else may come to fill its batch
+		<-e.batch.done
+	}
 	return e.n, e.err
 }
 
@@ -51,18 +64,54 @@ func (j *Journal) AddBehind(r *run.Run, set *mask.Set) *Entry {
 }
 
 func (j *Journal) add(e *Entry) *Entry {
-	e.done = make(chan struct{})
-	j.queue <- e
+	j.handing.Lock()
+	defer j.handing.Unlock()
+	if j.pending == nil {
+		j.pending = &batch{done: make(chan struct{})}
+	}
+	e.batch, e.journal = j.pending, j
+	j.pending.entries = append(j.pending.entries, e)
+	switch {
+	case !e.series || len(j.pending.entries) >= maxBatch:
+		j.hand()
+	case len(j.pending.entries) == 1:
+		j.patience.Reset(gatherFor)
+	}
 	return e
+}
+
+// flush hands over what waits for its batch to fill.
+func (j *Journal) flush() {
+	j.handing.Lock()
+	defer j.handing.Unlock()
+	j.hand()
+}
+
+func (j *Journal) hand() {
+	if j.pending != nil {
+		j.queue <- j.pending
+		j.pending = nil
+	}
 }
 
 // write stores what is handed over, until Close.
 func (j *Journal) write() {
 	defer close(j.done)
-	for e := range j.queue {
-		batch := j.gather(e)
-		err := j.store(batch)
-		for _, e := range batch {
+	for first := range j.queue {
+		batches, entries := []*batch{first}, first.entries
+		for len(entries) < maxBatch { // what several callers wait for goes together
+			select {
+			case more, open := <-j.queue:
+				if open {
+					batches, entries = append(batches, more), append(entries, more.entries...)
+					continue
+				}
+			default:
+			}
+			break
+		}
+		err := j.store(entries)
+		for _, e := range entries {
 			if err != nil && e.err == nil {
 				e.err = err
 			}
@@ -70,39 +119,12 @@ func (j *Journal) write() {
 				j.lost = e.err
 			}
 			e.run, e.set = nil, nil // what was recorded need not be held any longer
-			close(e.done)
+		}
+		for _, b := range batches {
+			b.entries = nil
+			close(b.done)
 		}
 	}
-}
-
-// gather takes what waits already, and for a series what comes shortly. A
-// record that somebody waits for ends the gathering.
-func (j *Journal) gather(first *Entry) []*Entry {
-	batch := []*Entry{first}
-	patience := time.NewTimer(gatherFor)
-	defer patience.Stop()
-	for len(batch) < maxBatch {
-		var more *Entry
-		open := true
-		if batch[len(batch)-1].series {
-			select {
-			case more, open = <-j.queue:
-			case <-patience.C:
-				return batch
-			}
-		} else {
-			select {
-			case more, open = <-j.queue:
-			default:
-				return batch
-			}
-		}
-		if !open {
-			return batch
-		}
-		batch = append(batch, more)
-	}
-	return batch
 }
 
 // store writes a batch in one transaction.

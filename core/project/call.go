@@ -2,6 +2,7 @@ package project
 
 import (
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -350,6 +351,9 @@ func collect(n *node, into *[]string) {
 // WithKept is the project with more kept values; the project itself stays as it
 // is, so that calls can run beside each other.
 func (p *Project) WithKept(more map[string]string) *Project {
+	if len(more) == 0 {
+		return p
+	}
 	out := *p
 	out.opt.Kept = make(map[string]string, len(p.opt.Kept)+len(more))
 	for k, v := range p.opt.Kept {
@@ -386,4 +390,25 @@ func (p *Project) Journal() (days, mib float64, err error) {
 		*f.into = x
 	}
 	return days, mib, nil
+}
+
+// Static reports whether a saved call is the same each time it is resolved:
+// neither it nor its API has a placeholder, or a file to upload.
+func (p *Project) Static(name string) bool {
+	n := p.root.get("calls").get(name)
+	if n == nil || n.get("upload") != nil || moving(n) {
+		return false
+	}
+	if api := n.get("api"); api != nil {
+		return !moving(p.root.get("apis").get(api.text))
+	}
+	return !moving(p.root.get("apis"))
+}
+
+// moving reports whether a node has a placeholder somewhere.
+func moving(n *node) bool {
+	if n == nil {
+		return false
+	}
+	return strings.Contains(n.text, "${") || slices.ContainsFunc(n.keys, func(e entry) bool { return moving(e.value) }) || slices.ContainsFunc(n.items, moving)
 }

@@ -24,6 +24,7 @@ type Caller struct {
 	Sleep  func(ctx context.Context, d time.Duration) // nil waits
 
 	recent   flow.Recent
+	plans    sync.Map // name to *flow.CallPlan, of calls that are the same each time
 	hopeless sync.Map // clients whose new token was refused too: no call asks for another
 }
 
@@ -75,14 +76,11 @@ func (c *Caller) Do(ctx context.Context, s Step, kept map[string]string) Result 
 }
 
 func (c *Caller) send(ctx context.Context, e *flow.Engine, session *flow.Session, s Step, out *Result) (*flow.CallResult, error) {
-	call, err := e.Project.Call(s.Name)
+	plan, err := c.plan(e, s.Name)
 	if err != nil {
 		return nil, err
 	}
-	plan, err := flow.Plan(call)
-	if err != nil {
-		return nil, err
-	}
+	call := plan.Saved
 	session.Run.Client = plan.Client
 	for attempt := 0; ; attempt++ {
 		before := len(session.Run.Legs)
@@ -101,6 +99,24 @@ func (c *Caller) send(ctx context.Context, e *flow.Engine, session *flow.Session
 		}
 		c.wait(ctx, pause(res.Leg, call.Retry.Wait, e.Now()))
 	}
+}
+
+// plan resolves a call, once where it is the same each time.
+func (c *Caller) plan(e *flow.Engine, name string) (*flow.CallPlan, error) {
+	if known, met := c.plans.Load(name); met {
+		p := *known.(*flow.CallPlan)
+		return &p, nil
+	}
+	call, err := e.Project.Call(name)
+	if err != nil {
+		return nil, err
+	}
+	p, err := flow.Plan(call)
+	if err == nil && e.Project.Static(name) {
+		kept := *p
+		c.plans.Store(name, &kept)
+	}
+	return p, err
 }
 
 func worthAnother(on []string, status int) bool {
