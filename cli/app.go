@@ -75,7 +75,7 @@ type app struct {
 
 // Main runs one invocation and returns the exit status.
 func Main(args []string, sur Surroundings) int {
-	log.SetOutput(io.Discard) // the standard library logs what servers send where it should not
+	log.SetOutput(wire.Complaints) // the standard library logs what servers send where it should not
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	return mainWith(ctx, args, sur)
@@ -268,7 +268,7 @@ func (a *app) engine(p *project.Project) (*flow.Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &flow.Engine{Project: p, Sender: a.sender, Mask: &a.secrets, Store: store, Now: a.Now, Random: rand.Reader}
+	e := &flow.Engine{Project: p, Sender: a.sender, Mask: &a.secrets, Store: store, Now: a.Now, Random: rand.Reader, Patient: true}
 	if isTerminal(a.In) && !a.g.json {
 		e.Ask, e.Choose = a.ask, a.choose
 	}

@@ -69,6 +69,21 @@ var callRules = []Rule{
 		Judge:      wrongCharset,
 	},
 	{
+		ID: "body-longer-than-said", Title: "The server sent more than it said",
+		Meaning:    "Content-Length says where the body ends; what came after it belongs to no answer and was thrown away, with the connection. A proxy may take the rest for the answer to somebody else's request.",
+		Proof:      "Bytes came on the connection after the body that Content-Length announced.",
+		Remedy:     []string{"tell the provider: the length is often that of the characters instead of the bytes, or of the text before something was added"},
+		References: []string{"RFC 9112 6.3", "RFC 9110 8.6"},
+		Judge: func(e *Evidence) *Match {
+			legs := answered(e)
+			if !e.Beyond || len(legs) == 0 {
+				return nil
+			}
+			leg := legs[len(legs)-1]
+			return &Match{Leg: leg.N, Certainty: run.Certain, Note: true, Odd: true, Items: []run.Item{{What: "Content-Length", Where: legPlace(leg), Value: fmt.Sprint(leg.Exchange.Response.Length)}, {What: "after it", Where: legPlace(leg), Value: "more bytes"}}}
+		},
+	},
+	{
 		ID: "redirect-loop", Title: "The API redirects in a circle",
 		Meaning:    "Each address points to another, and none answers. Often http and https, or with and without a slash at the end, point at each other.",
 		Proof:      "An address that was there before comes again, or ten redirects without an answer.",

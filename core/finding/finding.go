@@ -83,6 +83,8 @@ type Evidence struct {
 	// HeadersLeftOut: the record leaves out Authorization and Cookie, so that they
 	// are not there proves nothing.
 	HeadersLeftOut bool
+	// Beyond: more came on a connection than Content-Length said.
+	Beyond bool
 	// Spent looks up when a code or refresh token (by fingerprint) was sent before.
 	Spent func(kind, fingerprint string) *Spent
 

@@ -126,6 +126,7 @@ type ruleCase struct {
 const aPage = "<!doctype html><html><head><title>Sign in</title></head></html>"
 
 var ruleCases = []ruleCase{
+	{"body-longer-than-said", run.Certain, healthyCall, []edit{func(e *Evidence) { e.Beyond = true }}, nil},
 	{"cross-origin-refused", run.Likely, healthyToken, []edit{broken(wire.UnspecifiedFailure), request("Origin", "https://app.example")}, []edit{broken(wire.UnspecifiedFailure), request("Origin", "https://h")}},
 	{"wrong-secret", run.Likely, healthyToken, []edit{refusal(401, "invalid_client", "client authentication failed")}, []edit{refusal(401, "invalid_client", "unknown client")}},
 	{"wrong-secret", run.Likely, healthyToken, []edit{refusal(400, "unauthorized_client", "Invalid client secret")}, []edit{refusal(400, "invalid_grant", "expired")}},

@@ -37,6 +37,7 @@ type Engine struct {
 	Now     func() time.Time
 	Random  io.Reader
 	Behind  bool                // in a series: do not wait for the journal, which closing the Store does
+	Patient bool                // of a run by itself: give what comes late a moment to be seen
 	Recent  *Recent             // in a series: the token sets it has read from the pouch; nil reads each time
 	OnLeg   func(run.LegRecord) // told of each leg as it is done; may be nil
 	OnStart func(*run.Run)      // told when a run with legs to draw begins; may be nil
@@ -62,6 +63,7 @@ type Session struct {
 	Pending  *journal.Entry // of a run that is recorded behind: its number comes later
 	spends   []spend        // single-use credentials this run has sent
 
+	beyond   int64           // wire.Beyond when the run began
 	found    *oauth.Metadata // of the issuer foundFor, which is asked once a run
 	foundFor string
 }
@@ -95,7 +97,7 @@ func (s *Session) spentBefore(kind, fingerprint string) *finding.Spent {
 // Begin starts a run.
 func (e *Engine) Begin(command string) *Session {
 	now := e.Now()
-	s := &Session{e: e, Run: &run.Run{Command: command, Project: e.Project.Key(), Stage: e.Project.Stage(), Started: now}}
+	s := &Session{e: e, beyond: wire.Beyond(), Run: &run.Run{Command: command, Project: e.Project.Key(), Stage: e.Project.Stage(), Started: now}}
 	s.Evidence.Now = now
 	return s
 }
@@ -139,6 +141,7 @@ func (s *Session) send(ctx context.Context, kind run.Kind, r wire.Request, place
 // failed, with the place and the next step of the best finding.
 func (s *Session) Finish(err error) error {
 	s.Evidence.Legs, s.Evidence.Spent = s.Run.Legs, s.spentBefore
+	s.Evidence.Beyond = s.tooMuchCame()
 	s.Run.Findings = finding.Judge(&s.Evidence)
 	f := fault.As(err)
 	if f != nil {
@@ -168,6 +171,20 @@ func (s *Session) Finish(err error) error {
 		return nil
 	}
 	return f
+}
+
+// tooMuchCame reports that a server sent more than Content-Length said. Only for a
+// run by itself one waits to see it.
+func (s *Session) tooMuchCame() bool {
+	said := false
+	for i := range s.Run.Legs {
+		x := s.Run.Legs[i].Exchange
+		said = said || x != nil && x.Response != nil && x.Response.Length >= 0 && strings.HasPrefix(x.Response.Proto, "HTTP/1")
+	}
+	if !said || !s.e.Patient || s.e.Behind {
+		return false
+	}
+	return wire.BeyondSince(s.beyond)
 }
 
 // journal opens the journal, with the limits of the courier file.

@@ -296,3 +296,28 @@ func FuzzCourierFile(f *testing.F) {
 		}
 	})
 }
+
+func TestStaticCallsAreTheSameEachTime(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "courier.yaml")
+	require.NoError(t, os.WriteFile(path, []byte(`version: 1
+values: { where: /x }
+apis:
+  plain: { base_url: "https://h" }
+  moving: { base_url: "https://${where}" }
+calls:
+  fixed: { api: plain, request: GET /a, query: { n: 1 } }
+  dated: { api: plain, request: GET /a, query: { since: "${now - 1d}" } }
+  elsewhere: { api: moving, request: GET /a }
+  upload: { api: plain, request: POST /a, upload: { f: "@x" } }
+  anywhere: { request: GET https://h/a }
+`), 0o600))
+	p, err := Open(path, Options{})
+	require.NoError(t, err)
+	for name, want := range map[string]bool{"fixed": true, "dated": false, "elsewhere": false, "upload": false, "anywhere": false, "none": false} {
+		assert.Equal(t, want, p.Static(name), name)
+	}
+	assert.Same(t, p, p.WithKept(nil))
+	kept := p.WithKept(map[string]string{"a": "1"})
+	assert.False(t, p.SameKept(kept))
+	assert.True(t, kept.SameKept(p.WithKept(map[string]string{"a": "1"})))
+}
