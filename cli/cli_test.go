@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,8 +14,11 @@ import (
 	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"tidycourier/cli"
+	"tidycourier/standin"
 )
 
 // TestMain lets the test binary be the built program: every script and every
@@ -134,5 +138,21 @@ func checkMode(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Check(err)
 	if got := strconv.FormatUint(uint64(info.Mode().Perm()), 8); got != args[0] {
 		ts.Fatalf("%s has mode %s", args[1], got)
+	}
+}
+
+// TestEveryFaultIsDriven: each fault of the stand-in is met by the built program
+// in some script, which says how it is explained.
+func TestEveryFaultIsDriven(t *testing.T) {
+	files, err := filepath.Glob(filepath.Join("testdata", "script", "*.txt"))
+	require.NoError(t, err)
+	var all strings.Builder
+	for _, f := range files {
+		raw, err := os.ReadFile(f)
+		require.NoError(t, err)
+		all.Write(raw)
+	}
+	for _, name := range standin.FaultNames() {
+		assert.True(t, regexp.MustCompile(`--fault `+regexp.QuoteMeta(name)+`\b`).MatchString(all.String()), name)
 	}
 }

@@ -363,7 +363,7 @@ func (s *Server) respond(w http.ResponseWriter, r *http.Request, p *pendingReque
 	}
 	target := p.redirect
 	if s.faults["redirect-wrong-port"] {
-		target = strings.Replace(target, ":8651", ":8659", 1)
+		target = nextDoor(target)
 	}
 	mode := p.params.Get("response_mode")
 	if mode == "" && p.params.Get("response_type") == "token" {

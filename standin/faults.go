@@ -2,9 +2,11 @@ package standin
 
 import (
 	"fmt"
+	"net"
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -154,4 +156,21 @@ func (s *Server) disturb(next http.Handler) http.Handler {
 		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// nextDoor is an address with another port than its own, eight further or below.
+func nextDoor(target string) string {
+	u, err := url.Parse(target)
+	if err != nil {
+		return target
+	}
+	port, err := strconv.Atoi(u.Port())
+	if err != nil {
+		return target
+	}
+	if port += 8; port > 65535 {
+		port -= 16
+	}
+	u.Host = net.JoinHostPort(u.Hostname(), strconv.Itoa(port))
+	return u.String()
 }
