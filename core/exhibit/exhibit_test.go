@@ -16,6 +16,7 @@ import (
 	"tidycourier/core/mask"
 	"tidycourier/core/project"
 	"tidycourier/core/run"
+	"tidycourier/core/wire"
 )
 
 var noon = time.Date(2026, 3, 31, 12, 0, 0, 0, time.UTC)
@@ -298,4 +299,13 @@ func FuzzPasted(f *testing.F) {
 		Script(r, set)
 		NewCase(&rec, r, set)
 	})
+}
+
+func TestTimingsOfAnEntry(t *testing.T) {
+	ms := func(n int) time.Duration { return time.Duration(n) * time.Millisecond }
+	l := &run.LegRecord{Ms: 40, Timing: &wire.Timing{DNS: ms(2), Connect: ms(3), TLS: ms(5), FirstByte: ms(30), Total: ms(40)}}
+	assert.Equal(t, &har.Timings{Blocked: -1, DNS: 2, Connect: 8, SSL: 5, Wait: 20, Receive: 10}, timings(l), "connect holds ssl")
+	l.Timing = &wire.Timing{FirstByte: ms(30), Total: ms(40)}
+	assert.Equal(t, &har.Timings{Blocked: -1, DNS: -1, Connect: -1, SSL: -1, Wait: 30, Receive: 10}, timings(l), "a connection that was kept")
+	assert.Equal(t, &har.Timings{Blocked: -1, DNS: -1, Connect: -1, SSL: -1, Wait: 7}, timings(&run.LegRecord{Ms: 7}))
 }

@@ -170,7 +170,7 @@ func pageText(body []byte) string {
 	for strings.Contains(text, ". . ") {
 		text = strings.ReplaceAll(text, ". . ", ". ")
 	}
-	text = strings.TrimLeft(text, ". ")
+	text = strings.Trim(text, ". ")
 	if t := title(body); t != "" && !strings.Contains(text, t) {
 		text = t + ". " + text
 	}
@@ -332,7 +332,7 @@ func likeCode(o, raw *oauth.Error, grant string) string {
 		return ""
 	case grant == oauth.GrantPassword && said(text, "username", "password", "user credentials", "login", "account"):
 		return oauth.ErrInvalidGrant
-	case said(text, "grant type") && said(text, "unsupported", "not supported"):
+	case said(text, "grant") && said(text, "unsupported", "not supported"):
 		return oauth.ErrUnsupportedGrantType
 	case said(text, "grant type", "not allowed for", "not permitted for"):
 		return oauth.ErrUnauthorizedClient
