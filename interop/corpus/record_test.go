@@ -1,11 +1,11 @@
-package main
+// Package corpus records the exchanges that the rules are measured on.
+package corpus
 
 import (
 	"crypto/rsa"
 	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
-	"flag"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"testing"
 
 	"tidycourier/core/har"
 	"tidycourier/standin"
@@ -27,23 +28,24 @@ type kase struct {
 	record func(c *run)
 }
 
-func main() {
-	real := flag.String("real", "", "the real server's issuer")
-	key := flag.String("key", "", "PEM file with the signer's private key")
-	out := flag.String("out", "testdata/corpus", "the folder to write to")
-	flag.Parse()
-	labs := []*lab{standIn()}
-	if *real != "" {
-		labs = append(labs, realServer(*real, *key))
+// TestRecord records the corpus anew: interop/record starts the real server, and
+// runs it with the server's issuer in RECORD_REAL and the signer's private key
+// (PEM) in RECORD_KEY. What it writes is what core/finding is measured on.
+func TestRecord(t *testing.T) {
+	real := os.Getenv("RECORD_REAL")
+	if real == "" {
+		t.Skip("SKIPPED: interop/record records the corpus")
 	}
-	if err := os.RemoveAll(*out); err != nil {
+	out := filepath.Join("..", "..", "testdata", "corpus")
+	labs := []*lab{standIn(), realServer(real, os.Getenv("RECORD_KEY"))}
+	if err := os.RemoveAll(out); err != nil {
 		fatal(err)
 	}
 	var group sync.WaitGroup
 	for _, l := range labs {
 		group.Go(func() {
 			for _, k := range cases(l) {
-				if err := write(*out, l, k); err != nil {
+				if err := write(out, l, k); err != nil {
 					fatal(err)
 				}
 			}

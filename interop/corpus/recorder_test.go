@@ -6,7 +6,7 @@
 //	go run ./interop/corpus -real http://127.0.0.1:9700 -key signer.pem -out testdata/corpus
 //
 // interop/record starts the server, and runs it.
-package main
+package corpus
 
 import (
 	"bytes"
