@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -48,6 +49,7 @@ func (a *app) pouchList() *cobra.Command {
 		Use: "list", Short: "List the token sets of this project", Args: takes(0, 0, "no argument"),
 		Example: "  tidy-courier pouch list\n  tidy-courier pouch list --all --json",
 		RunE: func(*cobra.Command, []string) error {
+			debug.SetGCPercent(400) // a long list is read, drawn and done with
 			p, held, err := a.held()
 			if err != nil {
 				return err
@@ -56,7 +58,7 @@ func (a *app) pouchList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			entries := []show.PouchEntry{}
+			entries := make([]show.PouchEntry, 0, len(list))
 			for _, e := range list {
 				entries = append(entries, show.NewPouchEntry(e, a.Now()))
 			}

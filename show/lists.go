@@ -78,7 +78,7 @@ func (p *Pen) Pouch(list []PouchEntry) {
 		p.line(p.faint("the pouch is empty; tidy-courier obtain CLIENT fills it"))
 		return
 	}
-	var rows [][]string
+	rows := make([][]string, 0, len(list))
 	for _, e := range list {
 		name := Safe(e.Client)
 		if e.Stage != "" {

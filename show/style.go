@@ -168,7 +168,7 @@ func wrap(s string, n int) []string {
 func (p *Pen) clock(at time.Time) string {
 	at, now := at.Local(), p.Now().Local()
 	switch {
-	case at.Format(time.DateOnly) == now.Format(time.DateOnly):
+	case at.Year() == now.Year() && at.YearDay() == now.YearDay():
 		return at.Format("15:04")
 	case at.Year() == now.Year():
 		return at.Format("2 Jan 15:04")
