@@ -161,13 +161,20 @@ func headerOf(lines ...string) map[string][]string {
 	return h
 }
 
-func journalOf(b *testing.B, n int) string {
+// box seals what the benchmarks of the journal keep.
+func box(b *testing.B) *seal.Box {
 	b.Helper()
-	dir := b.TempDir()
 	box, err := seal.NewBox(bytes.Repeat([]byte{7}, seal.KeySize))
 	if err != nil {
 		b.Fatal(err)
 	}
+	return box
+}
+
+func journalOf(b *testing.B, n int) string {
+	b.Helper()
+	dir := b.TempDir()
+	box := box(b)
 	j, err := journal.Open(dir, box)
 	if err != nil {
 		b.Fatal(err)
@@ -187,10 +194,7 @@ func journalOf(b *testing.B, n int) string {
 // BenchmarkJournal: listing and showing in a journal of 100,000 runs against one
 // of 100, each from opening it to closing it.
 func BenchmarkJournal(b *testing.B) {
-	box, err := seal.NewBox(bytes.Repeat([]byte{7}, seal.KeySize))
-	if err != nil {
-		b.Fatal(err)
-	}
+	box := box(b)
 	large, small := journalOf(b, 100_000), journalOf(b, 100)
 	use := func(dir string, work func(j *journal.Journal) error) func() time.Duration {
 		return func() time.Duration {
@@ -233,10 +237,7 @@ func BenchmarkJournal(b *testing.B) {
 // fsync of a file of the same size on the same disk.
 func BenchmarkRecord(b *testing.B) {
 	dir := b.TempDir()
-	box, err := seal.NewBox(bytes.Repeat([]byte{7}, seal.KeySize))
-	if err != nil {
-		b.Fatal(err)
-	}
+	box := box(b)
 	j, err := journal.Open(dir, box)
 	if err != nil {
 		b.Fatal(err)

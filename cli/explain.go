@@ -56,8 +56,8 @@ else, pairs each authorization request with its exchange, and judges them; with
 			case what == "-":
 				return a.explainPasted(cmd.Context(), f)
 			}
-			if n, err := strconv.ParseInt(what, 10, 64); what == "" || err == nil {
-				return a.explainRun(n, what != "")
+			if _, err := strconv.ParseInt(what, 10, 64); what == "" || err == nil {
+				return a.explainRun(args)
 			}
 			return a.explainFinding(what)
 		},
@@ -84,11 +84,7 @@ func (a *app) explainFinding(id string) error {
 	return nil
 }
 
-func (a *app) explainRun(n int64, named bool) error {
-	var args []string
-	if named {
-		args = []string{strconv.FormatInt(n, 10)}
-	}
+func (a *app) explainRun(args []string) error {
 	o, err := a.runOf(args)
 	if err != nil {
 		return err

@@ -97,11 +97,7 @@ func (a *app) exported(o *journal.Opened, f exportFlags) (string, []byte, error)
 		}
 		return f.save, []byte(exhibit.Script(r, set)), nil
 	}
-	read := o.Record
-	if a.g.reveal {
-		read = o.Revealed
-	}
-	rec, err := read()
+	rec, err := a.recordOf(o)
 	if err != nil {
 		return "", nil, err
 	}

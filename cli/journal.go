@@ -2,9 +2,7 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,6 +14,8 @@ import (
 	"tidycourier/core/finding"
 	"tidycourier/core/journal"
 	"tidycourier/core/near"
+	"tidycourier/core/run"
+	"tidycourier/show"
 )
 
 func (a *app) journalCommand() *cobra.Command {
@@ -56,6 +56,14 @@ func (a *app) runOf(args []string) (*journal.Opened, error) {
 		return nil, fault.New(fault.Usage, "the journal has no such run of this project").Hint("tidy-courier journal list shows them; explain - takes pasted evidence, explain --har a record")
 	}
 	return o, err
+}
+
+// recordOf is a run as it is to be shown: masked, or with --reveal as it was.
+func (a *app) recordOf(o *journal.Opened) (*run.Record, error) {
+	if a.g.reveal {
+		return o.Revealed()
+	}
+	return o.Record()
 }
 
 // filterFlags are how journal list chooses.
@@ -192,12 +200,7 @@ const followEvery = 250 * time.Millisecond
 func (a *app) follow(ctx context.Context, j *journal.Journal, key string, f journal.Filter, list []journal.Summary) error {
 	tell := func(s journal.Summary) error {
 		if a.g.json {
-			raw, err := json.Marshal(s)
-			if err != nil {
-				return err
-			}
-			_, err = fmt.Fprintf(a.Out, "%s\n", raw)
-			return err
+			return show.JSONLine(a.Out, s)
 		}
 		a.outPen().Runs([]journal.Summary{s})
 		return nil
@@ -247,11 +250,7 @@ times; --leg adds one leg's alone. Secrets are masked, in this view as in all;
 			if err != nil {
 				return err
 			}
-			read := o.Record
-			if a.g.reveal {
-				read = o.Revealed
-			}
-			r, err := read()
+			r, err := a.recordOf(o)
 			if errors.Is(err, journal.ErrOnlyMasked) {
 				return fault.New(fault.Usage, "run %d cannot be revealed: %s", o.N, err).Hint("leave --reveal away")
 			}

@@ -1,10 +1,10 @@
 package show
 
 import (
-	"encoding/json"
 	"net/url"
 	"slices"
 	"strings"
+	"tidycourier/core/har"
 )
 
 // Ways to write a request for use elsewhere.
@@ -71,40 +71,23 @@ func shellRequest(v RequestView, placed, client string, revealed bool) string {
 
 func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
-type harPair struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-}
-
 // harRequest is a HAR 1.2 document whose only entry was not sent: its response
 // is empty, as the format wants one.
 func harRequest(v RequestView) (string, error) {
-	u, err := url.Parse(v.URL)
-	if err != nil {
+	if _, err := url.Parse(v.URL); err != nil {
 		return "", err
 	}
-	headers, query := []harPair{}, []harPair{}
+	headers := make(map[string][]string, len(v.Headers))
 	for _, n := range headerNames(v) {
-		headers = append(headers, harPair{n, v.Headers[n]})
+		headers[n] = []string{v.Headers[n]}
 	}
-	for _, part := range strings.Split(u.RawQuery, "&") {
-		if part == "" {
-			continue
-		}
-		name, value, _ := strings.Cut(part, "=")
-		n, err1 := url.QueryUnescape(name)
-		x, err2 := url.QueryUnescape(value)
-		if err1 == nil && err2 == nil {
-			query = append(query, harPair{n, x})
-		}
-	}
-	request := map[string]any{"method": v.Method, "url": v.URL, "httpVersion": "HTTP/1.1", "cookies": []any{}, "headers": headers, "queryString": query, "headersSize": -1, "bodySize": len(v.Body)}
+	e := har.Entry{Started: "1970-01-01T00:00:00Z", Cache: []byte("{}"), Timings: &har.Timings{Blocked: -1, DNS: -1, Connect: -1, SSL: -1},
+		Request:  har.Request{Method: v.Method, URL: v.URL, HTTPVersion: "HTTP/1.1", Headers: har.Pairs(headers), QueryString: har.Query(v.URL), Cookies: []any{}, HeadersSize: -1, BodySize: len(v.Body)},
+		Response: har.Response{Headers: []har.Pair{}, Cookies: []any{}, HeadersSize: -1, BodySize: -1}}
 	if v.Body != "" {
-		request["postData"] = map[string]any{"mimeType": v.Headers["Content-Type"], "text": v.Body}
+		e.Request.PostData = &har.PostData{MimeType: v.Headers["Content-Type"], Text: v.Body}
 	}
-	response := map[string]any{"status": 0, "statusText": "", "httpVersion": "", "cookies": []any{}, "headers": []any{}, "content": map[string]any{"size": 0, "mimeType": ""}, "redirectURL": "", "headersSize": -1, "bodySize": -1}
-	entry := map[string]any{"startedDateTime": "1970-01-01T00:00:00Z", "time": 0, "request": request, "response": response, "cache": map[string]any{}, "timings": map[string]any{"send": 0, "wait": 0, "receive": 0}}
-	doc := map[string]any{"log": map[string]any{"version": "1.2", "creator": map[string]any{"name": "tidy-courier", "version": ""}, "entries": []any{entry}}}
-	raw, err := json.MarshalIndent(doc, "", "  ")
-	return string(raw) + "\n", err
+	var b strings.Builder
+	err := JSON(&b, har.New("", "", []har.Entry{e}))
+	return b.String(), err
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"sort"
 	"strings"
 	"time"
 
@@ -245,12 +244,7 @@ func (p *Pen) message(arrow, first string, m *run.Message) {
 	if m == nil {
 		return
 	}
-	names := make([]string, 0, len(m.Headers))
-	for n := range m.Headers {
-		names = append(names, n)
-	}
-	sort.Strings(names)
-	for _, n := range names {
+	for _, n := range sortedNames(m.Headers) {
 		for _, v := range m.Headers[n] {
 			p.line("     ", p.faint(Safe(n)+":"), " ", Safe(v))
 		}

@@ -3,7 +3,7 @@ package exhibit
 import (
 	"encoding/json"
 	"fmt"
-	"net/http"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -110,15 +110,20 @@ func (c *Case) lanes() {
 }
 
 func (c *Case) lane(raw string) int {
-	at, host := origin(raw), raw
-	if u, err := url.Parse(raw); err == nil {
-		host = u.Host
-	}
+	at := origin(raw)
 	if i := slices.IndexFunc(c.Lanes, func(l Lane) bool { return l.Origin == at && l.Origin != "" }); i >= 0 {
 		return i
 	}
-	c.Lanes = append(c.Lanes, Lane{Name: host, Origin: at})
+	c.Lanes = append(c.Lanes, Lane{Name: hostOf(raw), Origin: at})
 	return len(c.Lanes) - 1
+}
+
+// hostOf is a URL's host and port; the text itself when it is no URL.
+func hostOf(raw string) string {
+	if u, err := url.Parse(raw); err == nil {
+		return u.Host
+	}
+	return raw
 }
 
 type named struct{ name, raw string }
@@ -154,22 +159,13 @@ func decodedOf(name, raw string, leg int, set *mask.Set) Decoded {
 		return d
 	}
 	d.Form = t.Form
-	for _, n := range sorted(t.Header) {
+	for _, n := range slices.Sorted(maps.Keys(t.Header)) {
 		d.Header = append(d.Header, Fact{n, claimText(n, t.Header[n], set)})
 	}
-	for _, n := range sorted(t.Claims) {
+	for _, n := range slices.Sorted(maps.Keys(t.Claims)) {
 		d.Claims = append(d.Claims, Named{n, claimText(n, t.Claims[n], set), token.Registry[n].Meaning})
 	}
 	return d
-}
-
-func sorted(m map[string]any) []string {
-	names := make([]string, 0, len(m))
-	for n := range m {
-		names = append(names, n)
-	}
-	slices.Sort(names)
-	return names
 }
 
 // claimText is a claim's value as text, times also as a date.
@@ -196,13 +192,9 @@ func (c *Case) clock(l *run.Leg) {
 	if x == nil || x.Response == nil || x.Started.IsZero() {
 		return
 	}
-	at, err := http.ParseTime(x.Response.Header.Get("Date"))
-	if err != nil {
+	at, host := x.Response.Date(), hostOf(l.URL)
+	if at.IsZero() {
 		return
-	}
-	host := l.URL
-	if u, err := url.Parse(l.URL); err == nil {
-		host = u.Host
 	}
 	if slices.ContainsFunc(c.Clocks, func(k Clock) bool { return k.Host == host }) {
 		return

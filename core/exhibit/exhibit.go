@@ -67,7 +67,7 @@ func ReadHAR(r io.Reader, s Settings) (*Bundle, *har.Info, error) {
 	info, err := har.Read(r, func(n int, e *har.Entry) error {
 		held = held || holdsCredentials(e)
 		if len(pieces) < maxLegs && worthALook(e) {
-			if standIn(e) {
+			if nameMasks(e) {
 				s.Secret = "" // what was sent cannot be held against it
 			}
 			pieces = append(pieces, pieceOf(n, e.Exchange()))

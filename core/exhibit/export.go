@@ -2,7 +2,6 @@ package exhibit
 
 import (
 	"net/url"
-	"slices"
 	"strings"
 	"time"
 
@@ -39,7 +38,7 @@ func entryOf(r *run.Record, i int) har.Entry {
 		e.Address = host
 	}
 	if m := l.Request; m != nil {
-		e.Request.Headers, e.Request.BodySize = pairsOf(m), m.Size
+		e.Request.Headers, e.Request.BodySize = har.Pairs(m.Headers), m.Size
 		if m.Body != "" {
 			e.Request.PostData = &har.PostData{MimeType: first(m.Headers, "Content-Type"), Text: m.Body}
 			if m.MediaType == "application/x-www-form-urlencoded" {
@@ -48,7 +47,7 @@ func entryOf(r *run.Record, i int) har.Entry {
 		}
 	}
 	if m := l.Response; m != nil {
-		e.Response.Headers, e.Response.BodySize, e.Response.HTTPVersion = pairsOf(m), m.Size, "HTTP/1.1"
+		e.Response.Headers, e.Response.BodySize, e.Response.HTTPVersion = har.Pairs(m.Headers), m.Size, "HTTP/1.1"
 		e.Response.RedirectURL = first(m.Headers, "Location")
 		e.Response.Content = har.Content{Size: m.Size, MimeType: first(m.Headers, "Content-Type"), Text: m.Body}
 	}
@@ -64,16 +63,6 @@ func entryOf(r *run.Record, i int) har.Entry {
 		e.Comment += ": opened in a browser; entered as the redirect that came of it"
 	}
 	return e
-}
-
-// pairsOf lists a message's headers, sorted by name.
-func pairsOf(m *run.Message) []har.Pair {
-	names := make([]string, 0, len(m.Headers))
-	for n := range m.Headers {
-		names = append(names, n)
-	}
-	slices.Sort(names)
-	return har.Pairs(names, func(n string) []string { return m.Headers[n] })
 }
 
 // timings are the parts of a leg in the form's way: connect holds ssl, and a

@@ -19,8 +19,8 @@ var (
 	basicPattern = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(?i:basic) \[(.*):(masked-\w+)\]$`) })
 )
 
-// standIn puts words in place of masks, and says whether there were any.
-func standIn(e *har.Entry) bool {
+// nameMasks puts words in place of masks, and says whether there were any.
+func nameMasks(e *har.Entry) bool {
 	met := false
 	swap := func(s *string) {
 		if !strings.Contains(*s, "[masked") {

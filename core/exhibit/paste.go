@@ -11,7 +11,6 @@ import (
 
 	"strconv"
 	"strings"
-	"time"
 
 	"tidycourier/core/bearer"
 	"tidycourier/core/finding"
@@ -224,7 +223,7 @@ func pastedExchange(text string, s Settings) (*Bundle, *Pasted, error) {
 		if err := readAnswer(answers, x); err != nil {
 			return nil, nil, err
 		}
-		if at := serverDate(x); !at.IsZero() {
+		if at := x.Response.Date(); !at.IsZero() {
 			x.Started = at
 		}
 	}
@@ -244,11 +243,6 @@ func pastedExchange(text string, s Settings) (*Bundle, *Pasted, error) {
 	}
 	b := FromExchanges([]*wire.Exchange{x}, s)
 	return b, &Pasted{What: "an HTTP request"}, nil
-}
-
-func serverDate(x *wire.Exchange) time.Time {
-	at, _ := http.ParseTime(x.Response.Header.Get("Date"))
-	return at
 }
 
 // forced takes an exchange for a protected call when nothing shows what it is.

@@ -2,7 +2,7 @@ package exhibit
 
 import (
 	"fmt"
-	"net/http"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -71,7 +71,7 @@ func (s *script) leg(b *strings.Builder, l *run.Leg) {
 		return
 	}
 	parts := []string{"curl --silent --show-error --include --request " + quoted(l.Method) + " " + s.address(l.URL)}
-	for _, n := range headerNames(l.Exchange.Request.Header) {
+	for _, n := range slices.Sorted(maps.Keys(l.Exchange.Request.Header)) {
 		if slices.Contains(unsent, n) {
 			continue
 		}
@@ -83,15 +83,6 @@ func (s *script) leg(b *strings.Builder, l *run.Leg) {
 		parts = append(parts, "--data-binary "+s.body(l, string(body)))
 	}
 	b.WriteString(strings.Join(parts, " \\\n  ") + "\n")
-}
-
-func headerNames(h http.Header) []string {
-	names := make([]string, 0, len(h))
-	for n := range h {
-		names = append(names, n)
-	}
-	slices.Sort(names)
-	return names
 }
 
 // quoted is a text as one word of the shell.

@@ -1,7 +1,6 @@
 package finding
 
 import (
-	"net/http"
 	"net/url"
 	"strings"
 	"time"
@@ -198,14 +197,10 @@ func originOf(raw string) string {
 
 // serverDate is the clock of the server, by its Date header.
 func serverDate(leg *run.Leg) time.Time {
-	if leg.Exchange == nil || leg.Exchange.Response == nil {
+	if leg.Exchange == nil {
 		return time.Time{}
 	}
-	at, err := http.ParseTime(leg.Exchange.Response.Header.Get("Date"))
-	if err != nil {
-		return time.Time{}
-	}
-	return at
+	return leg.Exchange.Response.Date()
 }
 
 // deviceRules are the answers that a device waits with (RFC 8628 3.5).

@@ -181,10 +181,7 @@ func (s *Session) tooMuchCame() bool {
 		x := s.Run.Legs[i].Exchange
 		said = said || x != nil && x.Response != nil && x.Response.Length >= 0 && strings.HasPrefix(x.Response.Proto, "HTTP/1")
 	}
-	if !said || !s.e.Patient || s.e.Behind {
-		return false
-	}
-	return wire.BeyondSince(s.beyond)
+	return said && s.e.Patient && wire.BeyondSince(s.beyond)
 }
 
 // journal opens the journal, with the limits of the courier file.

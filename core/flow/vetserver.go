@@ -2,7 +2,6 @@ package flow
 
 import (
 	"context"
-	"net/http"
 	"net/url"
 	"slices"
 	"strings"
@@ -180,8 +179,8 @@ func (v *vetting) peer() {
 			}
 			v.add(outcome, "TLS", "", "", "%s, the certificate lasts %d days", x.Peer.TLSVersion, int(left/(24*time.Hour)))
 		}
-		at, err := http.ParseTime(x.Response.Header.Get("Date"))
-		if err != nil {
+		at := x.Response.Date()
+		if at.IsZero() {
 			return
 		}
 		off := at.Sub(x.Started.Add(x.Timing.Total))

@@ -2,8 +2,10 @@ package har
 
 import (
 	"encoding/base64"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -152,11 +154,11 @@ func New(version, comment string, entries []Entry) *Document {
 	return &Document{Log: Log{Version: "1.2", Creator: Creator{"tidy-courier", version}, Pages: []any{}, Entries: entries, Comment: comment}}
 }
 
-// Pairs lists a header's values by name, sorted by the caller's names.
-func Pairs(names []string, values func(name string) []string) []Pair {
+// Pairs lists a header's values, sorted by name.
+func Pairs(h map[string][]string) []Pair {
 	out := []Pair{}
-	for _, n := range names {
-		for _, v := range values(n) {
+	for _, n := range slices.Sorted(maps.Keys(h)) {
+		for _, v := range h[n] {
 			out = append(out, Pair{n, v})
 		}
 	}

@@ -57,7 +57,7 @@ func (j *Journal) count(tx *sql.Tx, first, last int64, now time.Time) error {
 			return err
 		}
 		delete(j.grown, project)
-		if first/pruneEvery != last/pruneEvery || last%pruneEvery == 0 {
+		if (first-1)/pruneEvery != last/pruneEvery { // a multiple lies between them
 			if err := prune(tx, project, j.bound(project), now, last); err != nil {
 				return err
 			}

@@ -33,7 +33,7 @@ type Caller struct {
 func (c *Caller) Do(ctx context.Context, s Step, kept map[string]string) Result {
 	e := *c.Engine
 	e.Project = e.Project.WithKept(kept)
-	e.OnStart, e.OnLeg, e.Behind, e.Recent = nil, nil, true, &c.recent
+	e.OnStart, e.OnLeg, e.Patient, e.Behind, e.Recent = nil, nil, false, true, &c.recent
 	out := Result{Name: s.Name, Phase: s.Phase, Started: e.Now()}
 	session := e.Begin("round")
 	res, err := c.send(ctx, &e, session, s, &out)

@@ -139,10 +139,11 @@ func (k *Kept) Record(n int64, reveal bool) (*Record, error) {
 	if err != nil {
 		return nil, err
 	}
-	rec := r.Record(set)
+	c := cover{set: set}
 	if reveal {
-		rec = r.Revealed()
+		c = cover{off: true}
 	}
+	rec := r.record(c)
 	for i := range k.Legs {
 		for _, m := range []struct {
 			kept *KeptMessage

@@ -76,6 +76,16 @@ func (r *Response) MediaType() string {
 	return strings.ToLower(strings.TrimSpace(mt))
 }
 
+// Date is the server's clock when it answered (RFC 9110 6.6.1); the zero time
+// when it did not say.
+func (r *Response) Date() time.Time {
+	if r == nil {
+		return time.Time{}
+	}
+	at, _ := http.ParseTime(r.Header.Get("Date")) // the zero time for anything else
+	return at
+}
+
 // Exchange is one request and what became of it: exactly one of Response and
 // Failure is set, except for an answer that broke off, which has both.
 type Exchange struct {
