@@ -52,6 +52,9 @@ func (a *app) runOf(args []string) (*journal.Opened, error) {
 		return nil, err
 	}
 	o, err := j.Get(key, n)
+	if errors.Is(err, journal.ErrNone) && n == 0 {
+		return nil, fault.New(fault.Usage, "the journal has no such run: none of this project is recorded yet").Hint("explain - takes pasted evidence, explain --har a record")
+	}
 	if errors.Is(err, journal.ErrNone) {
 		return nil, fault.New(fault.Usage, "the journal has no such run of this project").Hint("tidy-courier journal list shows them; explain - takes pasted evidence, explain --har a record")
 	}
@@ -105,7 +108,11 @@ with --json one object a line.`,
 				return a.follow(cmd.Context(), j, key, f.f, list)
 			}
 			a.doc = map[string]any{"runs": list}
-			if !a.g.json {
+			switch {
+			case a.g.json:
+			case len(list) == 0 && f.f != journal.Filter{Limit: f.f.Limit}:
+				a.outPen().NoRunFits()
+			default:
 				a.outPen().Runs(list)
 			}
 			return nil

@@ -120,6 +120,11 @@ func refreshable(yes bool) string {
 	return ""
 }
 
+// NoRunFits says that a filter chooses none.
+func (p *Pen) NoRunFits() {
+	p.line(p.faint("the journal has no run of this project that fits all of this"))
+}
+
 // Runs draws the journal's list.
 func (p *Pen) Runs(list []journal.Summary) {
 	if len(list) == 0 {

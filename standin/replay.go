@@ -62,7 +62,7 @@ func NewReplay(b *exhibit.Bundle, base string, log func(string, ...any)) *Replay
 	}
 	slices.SortStableFunc(p.answers, func(a, b *recorded) int { return a.leg.N - b.leg.N })
 	for _, r := range p.answers {
-		if at := r.url.Scheme + "://" + r.url.Host; !slices.Contains(p.origins, at) {
+		if at := originOf(r.url); !slices.Contains(p.origins, at) {
 			p.origins = append(p.origins, at)
 		}
 	}
@@ -86,6 +86,8 @@ func (p *Replay) take(l run.Leg, after []run.Leg) {
 	}
 	p.answers = append(p.answers, r)
 }
+
+func originOf(u *url.URL) string { return u.Scheme + "://" + u.Host }
 
 // taken are the parameters and credentials of a request.
 func taken(u *url.URL, h http.Header, body []byte) (params url.Values, client, secret, token string) {
@@ -184,7 +186,7 @@ func (p *Replay) match(r *http.Request, body []byte) (*recorded, []string) {
 
 func (p *Replay) path(c *recorded) string {
 	path := strings.TrimRight(c.url.Path, "/")
-	if i := slices.Index(p.origins, c.url.Scheme+"://"+c.url.Host); i > 0 {
+	if i := slices.Index(p.origins, originOf(c.url)); i > 0 {
 		path = "/" + c.url.Host + path
 	}
 	return path
@@ -277,7 +279,7 @@ func (p *Replay) land(w http.ResponseWriter, r *http.Request, c *recorded) {
 	}
 	target := r.FormValue("redirect_uri")
 	if target == "" {
-		target = c.landed.Scheme + "://" + c.landed.Host + c.landed.Path
+		target = originOf(c.landed) + c.landed.Path
 	}
 	mark := "?"
 	if fragment {
